@@ -1,0 +1,118 @@
+"""The event as workflows see it: RFC 5545 (VEVENT) with RFC 7986 (COLOR), in the language's own field names."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from datetime import UTC, date, datetime, timedelta
+from typing import Any, Literal
+from zoneinfo import ZoneInfo
+
+from whenvoca.values.durations import Duration
+from whenvoca.values.zones import first_moment
+
+Busy = Literal["yes", "no", "tentative", "unavailable"]
+
+
+@dataclass(frozen=True, slots=True)
+class Attendee:
+    """One ATTENDEE (RFC 5545 3.8.4.1): ``answer`` is the PARTSTAT, empty while nothing was asked."""
+
+    address: str
+    optional: bool = False
+    answer: str = ""
+    answer_wanted: bool = False
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Event:
+    """One event, or the master of a series. ``end`` is the first moment (or day) free again.
+
+    A whole-day event has dates, any other aware datetimes. ``alarms`` are spans relative to the start, negative before it.
+    """
+
+    uid: str
+    title: str = ""
+    start: datetime | date
+    end: datetime | date
+    location: str = ""
+    details: str = ""
+    attendees: tuple[Attendee, ...] = ()
+    organizer: str = ""
+    alarms: tuple[Duration, ...] = ()
+    rule: str = ""  # the RRULE's value
+    excluded: tuple[datetime | date, ...] = ()  # EXDATE
+    added: tuple[datetime | date, ...] = ()  # RDATE
+    occurrence: datetime | date | None = None  # RECURRENCE-ID
+    busy: Busy = "yes"
+    priority: int = 0
+    colour: str = ""
+    categories: tuple[str, ...] = ()
+    private: bool = False
+    url: str = ""
+    origin: str = ""  # our mark, X-WHENVOCA-ORIGIN
+    sequence: int = 0
+    cancelled: bool = False
+
+    @property
+    def is_whole_day(self) -> bool:
+        """Whether it takes whole days."""
+        return not isinstance(self.start, datetime)
+
+    @property
+    def last_day(self) -> date:
+        """The last day it takes something of."""
+        if isinstance(self.end, datetime):
+            return (self.end - timedelta(microseconds=1)).date() if self.end > self.start else self.end.date()
+        return self.end - timedelta(days=1) if self.end > self.start else self.start
+
+    @property
+    def takes_time(self) -> bool:
+        """Whether it makes its time taken (TRANSP, and not cancelled)."""
+        return self.busy != "no" and not self.cancelled
+
+    def span(self, zone: ZoneInfo) -> tuple[datetime, datetime]:
+        """Start and end as moments; whole days begin and end with the first moments of their days in ``zone``."""
+        return to_start(self.start, zone), to_start(self.end, zone)
+
+    def content(self) -> dict[str, Any]:
+        """What a person sees of it, by the language's field names: for comparing and for telling changes.
+
+        Moments compare as moments, whichever zone writes them; attendees by address, without their answers.
+        """
+        return {
+            "title": self.title,
+            "start": self.start,
+            "end": self.end,
+            "location": self.location,
+            "details": self.details,
+            "attendees": sorted(each.address.lower() for each in self.attendees if not each.optional),
+            "optional": sorted(each.address.lower() for each in self.attendees if each.optional),
+            "alarm": list(self.alarms),
+            "repeat": ";".join(sorted(self.rule.split(";"))) if self.rule else "",
+            "busy": self.busy,
+            "priority": self.priority,
+            "colour": self.colour.lower(),
+            "category": sorted(self.categories),
+            "private": self.private,
+        }
+
+
+EVENT_PROPERTIES = tuple(each.name for each in fields(Event))
+
+
+def to_start(value: datetime | date, zone: ZoneInfo) -> datetime:
+    """A moment as it is; a date as its first moment in ``zone``."""
+    return value if isinstance(value, datetime) else first_moment(value, zone)
+
+
+def changed_fields(old: Event, new: Event) -> dict[str, tuple[Any, Any]]:
+    """Each field in which the two differ, with its old and its new value."""
+    before, after = old.content(), new.content()
+    return {name: (before[name], after[name]) for name in before if not _is_equal(before[name], after[name])}
+
+
+def _is_equal(old: Any, new: Any) -> bool:
+    if isinstance(old, datetime) and isinstance(new, datetime):
+        return old.astimezone(UTC) == new.astimezone(UTC)
+    return type(old) is type(new) and bool(old == new)

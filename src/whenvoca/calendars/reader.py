@@ -1,0 +1,173 @@
+"""iCalendar in, through the iCalendar library, which keeps to the letter of RFC 5545 and knows its odd corners."""
+
+from __future__ import annotations
+
+import re
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Attendee, Busy, Event
+from whenvoca.calendars.writer import ORIGIN
+from whenvoca.errors import SourceFault, WhenvocaError
+from whenvoca.values.durations import Duration
+from whenvoca.values.zones import load_zone
+
+_DATES = re.compile(rb"^(DTSTART|DTEND|DURATION|RRULE|RDATE)[;:]([^\r\n]*)", re.MULTILINE)
+_DAY = re.compile(rb"(\d{4})(\d{2})(\d{2})(?:T\d{6}Z?)?\s*\Z")
+
+
+def read_events(data: bytes, zone: ZoneInfo, *, file: str = "") -> list[Event]:
+    """All events of an iCalendar object. ``zone`` is meant where a time carries none.
+
+    Raises SourceFault if the text is no iCalendar object or is cut in the middle.
+    """
+    from icalendar import Calendar
+
+    refuse_cut(data, file)
+    try:
+        calendar = Calendar.from_ical(data)
+        return [to_event(component, zone) for component in calendar.walk("VEVENT") if component.get("DTSTART")]
+    except WhenvocaError as error:
+        raise SourceFault(error.message, where=file, mend=error.mend) from error
+    except (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
+        reason = str(error).splitlines()[0][:120] if str(error) else type(error).__name__
+        raise SourceFault(f"is no iCalendar file that can be read: {reason}", where=file) from error
+
+
+def refuse_cut(data: bytes, file: str) -> None:
+    """Raises SourceFault unless the text begins and ends as an iCalendar object does."""
+    stripped = data.strip().removeprefix(b"\xef\xbb\xbf")
+    if not stripped.upper().startswith(b"BEGIN:VCALENDAR"):
+        raise SourceFault("is no iCalendar file: it does not begin with BEGIN:VCALENDAR", where=file)
+    if not stripped.upper().endswith(b"END:VCALENDAR"):
+        raise SourceFault(
+            "is cut in the middle: END:VCALENDAR is missing",
+            where=file,
+            mend="restore it from a backup or take it away",
+        )
+
+
+def to_event(component: Any, zone: ZoneInfo) -> Event:
+    """The event of one VEVENT of the iCalendar library."""
+    start = _moment(component["DTSTART"].dt, zone)
+    return Event(
+        uid=str(component.get("UID", "")),
+        title=str(component.get("SUMMARY", "")),
+        start=start,
+        end=_end_of(component, start, zone),
+        location=str(component.get("LOCATION", "")),
+        details=str(component.get("DESCRIPTION", "")),
+        attendees=tuple(_attendee(each) for each in _several(component.get("ATTENDEE"))),
+        organizer=_address(component.get("ORGANIZER", "")),
+        alarms=tuple(span for alarm in component.walk("VALARM") if (span := _alarm(alarm)) is not None),
+        rule=component["RRULE"].to_ical().decode() if not isinstance(component.get("RRULE", []), list) else "",
+        excluded=_dates(component.get("EXDATE"), zone),
+        added=_dates(component.get("RDATE"), zone),
+        occurrence=_moment(component["RECURRENCE-ID"].dt, zone) if "RECURRENCE-ID" in component else None,
+        busy=_busy(component),
+        priority=int(component.get("PRIORITY", 0)),
+        colour=str(component.get("COLOR", "")),
+        categories=tuple(str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats),
+        private=str(component.get("CLASS", "")).upper() in ("PRIVATE", "CONFIDENTIAL"),
+        url=str(component.get("URL", "")),
+        origin=str(component.get(ORIGIN, "")),
+        sequence=int(component.get("SEQUENCE", 0)),
+        cancelled=str(component.get("STATUS", "")).upper() == "CANCELLED",
+    )
+
+
+def _end_of(component: Any, start: datetime | date, zone: ZoneInfo) -> datetime | date:
+    if "DTEND" in component:
+        return _moment(component["DTEND"].dt, zone)
+    if "DURATION" in component:
+        return start + component["DURATION"].dt  # type: ignore[no-any-return]
+    return start if isinstance(start, datetime) else start + timedelta(days=1)
+
+
+def _moment(value: Any, zone: ZoneInfo) -> datetime | date:
+    if not isinstance(value, datetime):
+        return value  # type: ignore[no-any-return]
+    if value.tzinfo is None:
+        return value.replace(tzinfo=zone)
+    if isinstance(value.tzinfo, ZoneInfo):
+        return value
+    if value.tzinfo is UTC or value.tzname() == "UTC":
+        return value.replace(tzinfo=UTC)
+    return _with_known_zone(value)
+
+
+def _with_known_zone(value: datetime) -> datetime:
+    """The moment in the zone of the same name, if the system knows one; else fixed to its offset's instant."""
+    try:
+        named = load_zone(str(getattr(value.tzinfo, "key", None) or value.tzinfo))
+    except WhenvocaError:
+        return value.astimezone(UTC)
+    return value.astimezone(named)
+
+
+def _several(value: Any) -> list[Any]:
+    return [] if value is None else value if isinstance(value, list) else [value]
+
+
+def _dates(value: Any, zone: ZoneInfo) -> tuple[datetime | date, ...]:
+    return tuple(
+        _moment(each.dt if not isinstance(each.dt, tuple) else each.dt[0], zone)
+        for group in _several(value)
+        for each in group.dts
+    )
+
+
+def _address(value: Any) -> str:
+    text = str(value)
+    return text[7:] if text.lower().startswith("mailto:") else text
+
+
+def _attendee(value: Any) -> Attendee:
+    parameters = value.params
+    return Attendee(
+        address=_address(value),
+        optional=str(parameters.get("ROLE", "")).upper() == "OPT-PARTICIPANT",
+        answer=str(parameters.get("PARTSTAT", "")).upper(),
+        answer_wanted=str(parameters.get("RSVP", "")).upper() == "TRUE",
+        name=str(parameters.get("CN", "")),
+    )
+
+
+def _alarm(component: Any) -> Duration | None:
+    trigger = component.get("TRIGGER")
+    span = getattr(trigger, "dt", None)
+    if not isinstance(span, timedelta) or str(trigger.params.get("RELATED", "START")).upper() != "START":
+        return None
+    return Duration(seconds=round(span.total_seconds()))
+
+
+def _busy(component: Any) -> Busy:
+    if str(component.get("TRANSP", "OPAQUE")).upper() == "TRANSPARENT":
+        return "no"
+    if str(component.get("STATUS", "")).upper() == "TENTATIVE":
+        return "tentative"
+    return "unavailable" if str(component.get("X-WHENVOCA-BUSY", "")).lower() == "unavailable" else "yes"
+
+
+def may_touch(data: bytes, low: date, high: date) -> bool:
+    """Whether an object's events could lie between two days: a look at its lines, without parsing it.
+
+    It errs on the side of yes: whatever repeats, or is not understood at once, could.
+    """
+    starts: list[tuple[int, int, int]] = []
+    ends: list[tuple[int, int, int]] = []
+    body = data[data.find(b"BEGIN:VEVENT") :]
+    for name, value in _DATES.findall(body):
+        if name in (b"RRULE", b"RDATE", b"DURATION"):
+            return True
+        found = _DAY.search(value)
+        if not found:
+            return True
+        day = (int(found[1]), int(found[2]), int(found[3]))
+        (starts if name == b"DTSTART" else ends).append(day)
+    if not starts:
+        return True
+    early, late = low - timedelta(days=2), high + timedelta(days=2)
+    last = max(starts + ends)
+    return min(starts) <= (late.year, late.month, late.day) and last >= (early.year, early.month, early.day)

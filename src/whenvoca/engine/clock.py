@@ -1,0 +1,54 @@
+"""The one place that time comes from. Everything else is given a clock."""
+
+from __future__ import annotations
+
+import time
+from datetime import UTC, datetime
+from typing import Protocol
+
+
+class Clock(Protocol):
+    """The moment for workflows, and waiting in real time."""
+
+    def now(self) -> datetime:
+        """The current moment, aware, in UTC."""
+
+    def wall_seconds(self) -> float:
+        """Real seconds since the epoch, to compare with the times of files; never a workflow's moment."""
+
+    def tick(self) -> float:
+        """Seconds of a clock that only goes forward, for measuring."""
+
+    def wait(self, seconds: float) -> None:
+        """Lets real time pass."""
+
+
+class RealClock:
+    """The clock of the machine."""
+
+    def now(self) -> datetime:
+        """The current moment in UTC."""
+        return datetime.now(UTC)
+
+    def wall_seconds(self) -> float:
+        """Seconds since the epoch."""
+        return time.time()
+
+    def tick(self) -> float:
+        """A monotonic reading in seconds."""
+        return time.perf_counter()
+
+    def wait(self, seconds: float) -> None:
+        """Sleeps."""
+        time.sleep(seconds)
+
+
+class PlayedClock(RealClock):
+    """A clock that stands at a given moment (``--now``); waiting still takes real time."""
+
+    def __init__(self, moment: datetime) -> None:
+        self._moment = moment.astimezone(UTC)
+
+    def now(self) -> datetime:
+        """The moment it stands at."""
+        return self._moment

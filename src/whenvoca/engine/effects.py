@@ -1,0 +1,49 @@
+"""Effects: each one write to one place, as plain data that can be journalled, shown and undone."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from whenvoca.calendars.event import Event
+
+Verb = Literal["create event", "change event", "take event as made", "change row", "add row"]
+VERBS: tuple[Verb, ...] = ("create event", "change event", "take event as made", "change row", "add row")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Effect:
+    """One write. ``before`` and ``after`` map field names to values; None before means: it did not stand there.
+
+    ``version`` is what the place said of the thing when this was decided. ``notes`` are told to people.
+    """
+
+    place: str
+    verb: Verb
+    target: str
+    before: dict[str, Any] | None = None
+    after: dict[str, Any] | None = None
+    lineage: str = ""
+    number: int = 0
+    version: str = ""
+    notes: tuple[str, ...] = ()
+    event: Event | None = field(default=None, compare=False)  # whole, for the calendar; not journalled
+    stored: Any = field(default=None, compare=False)  # what the place gave when this was decided; not journalled
+
+
+@dataclass(frozen=True, slots=True)
+class Receipt:
+    """What the place said after the write: the thing's version and address. ``is_pending``: its file is not saved yet."""
+
+    version: str = ""
+    address: str = ""
+    is_pending: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class EffectKey:
+    """Which effect of a run this is, the same when the run is worked through again."""
+
+    step: str
+    repetition: str
+    ordinal: int

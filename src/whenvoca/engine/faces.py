@@ -1,0 +1,145 @@
+"""The faces of places: what the engine asks of a sheet or a calendar, whichever backing stands behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any, Protocol
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Event
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.errors import WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.language.evaluation import Thing
+from whenvoca.values.kinds import Raw
+
+RowState = Mapping[str, Raw]  # a row's filled cells by column name
+
+
+@dataclass(frozen=True, slots=True)
+class PlaceReport:
+    """What `places` tells: how much it holds, whether it answers, and if not why."""
+
+    name: str
+    kind: str
+    address: str
+    zone: str
+    holds: str = ""
+    trouble: str = ""
+    mend: str = ""
+    notes: tuple[str, ...] = ()
+
+
+class Place(Protocol):
+    """Any place."""
+
+    name: str
+    zone: ZoneInfo
+
+    def describe(self) -> PlaceReport:
+        """What stands there. Never raises: trouble is part of the answer."""
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs. Never raises: trouble is part of the answer."""
+
+
+@dataclass(frozen=True, slots=True)
+class StoredEvent:
+    """An event as it stands at its place, with the place's version of it."""
+
+    event: Event
+    version: str
+    address: str = ""
+
+
+class CalendarFace(Place, Protocol):
+    """A calendar."""
+
+    clash: str
+
+    def find_event(self, uid: str) -> StoredEvent | None:
+        """The event (or master of a series) of that UID."""
+
+    def find_marked(self, mark: str, uid: str) -> StoredEvent | None:
+        """The standing event that carries our mark; ``uid`` is where to look first."""
+
+    def list_events(self) -> Iterable[Event]:
+        """Every component as it stands, series not expanded."""
+
+    def find_between(self, low: datetime, high: datetime) -> list[Event]:
+        """All occurrences wholly or partly between two moments, in order of start."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes a group; answers a receipt or an error for each. Raises PlaceTrouble where nothing can be written."""
+
+
+@dataclass(frozen=True, slots=True)
+class SeenRow:
+    """A row as a scan found it. ``fault`` tells why it cannot be taken up (a key that stands twice)."""
+
+    key: str
+    number: int
+    state: RowState
+    fault: str = ""
+    waits: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class SaveIntent:
+    """What is committed before a file is replaced: the hash it had, and the one it will have."""
+
+    file: str
+    before: str
+    after: str
+
+
+@dataclass(slots=True)
+class SavedRows:
+    """What became of pending rows: new states by key, added rows' numbers and errors by effect number, the new hash."""
+
+    digest: str = ""
+    states: dict[str, RowState] = field(default_factory=dict)
+    added: dict[int, int] = field(default_factory=dict)
+    errors: dict[int, WhenvocaError] = field(default_factory=dict)
+
+
+class SheetFace(Place, Protocol):
+    """A sheet: rows with keys, read as a whole, written cell by cell and saved once."""
+
+    file: str
+    signature: str  # changes when a setting that makes rows what they are does
+
+    def digest(self) -> str:
+        """The hash of the file as it stands. Raises PlaceTrouble or SourceFault."""
+
+    def scan(self, known: Mapping[str, RowState]) -> Iterable[SeenRow]:
+        """All filled rows; ``known`` are the rows as last observed, for sheets whose keys are worked out."""
+
+    def ensure_scanned(self, known: Mapping[str, RowState]) -> None:
+        """Scans if nothing has been scanned since the file was read."""
+
+    def row(self, key: str, state: RowState) -> Thing:
+        """The row as a thing with typed fields, its cells read with the columns of the file as it stands."""
+
+    def label(self, key: str) -> str:
+        """How messages call the row."""
+
+    def find_key(self, cells: Mapping[str, Any]) -> str | None:
+        """The key that a new row with these cells would have; None where rows have no declared key."""
+
+    def column_name(self, word: str) -> str:
+        """The column's name as it stands in the sheet, for its word in a workflow. Raises RowFault if it is gone."""
+
+    def to_raw(self, column: str, value: Any) -> Raw:
+        """The value as a later reading of the file would find it."""
+
+    def current(self, key: str) -> RowState | None:
+        """The row as it stands now, pending cells included; None if it is gone."""
+
+    def count_equal(self, cells: Mapping[str, Any]) -> int:
+        """How many rows hold these cells, pending ones included."""
+
+    def pend(self, number: int, effect: Effect) -> Receipt:
+        """Takes a row effect to be saved later. ``number`` tells it apart. Raises RowFault if it cannot be."""

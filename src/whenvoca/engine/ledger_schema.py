@@ -1,0 +1,83 @@
+"""The tables of the SQLite ledger, and how a ledger of an older version is brought up to date."""
+
+from __future__ import annotations
+
+VERSION = 1
+
+TABLES = """
+CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE cursors (place TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE observations (
+    sequence INTEGER PRIMARY KEY,
+    place TEXT NOT NULL,
+    subject TEXT NOT NULL,
+    previous INTEGER,          -- the observation before it of the same subject, NULL if it did not stand
+    state TEXT,                -- JSON; NULL: it went
+    seen_at TEXT NOT NULL,
+    cause INTEGER              -- the run that made it, NULL for another hand
+);
+CREATE INDEX observations_of_place ON observations (place, sequence);
+CREATE TABLE standing (
+    place TEXT NOT NULL, subject TEXT NOT NULL, sequence INTEGER NOT NULL,
+    PRIMARY KEY (place, subject)
+) WITHOUT ROWID;
+CREATE TABLE readers (
+    workflow TEXT NOT NULL, place TEXT NOT NULL, sequence INTEGER NOT NULL,
+    PRIMARY KEY (workflow, place)
+) WITHOUT ROWID;
+CREATE TABLE occurrences (
+    number INTEGER PRIMARY KEY,
+    workflow TEXT NOT NULL,
+    place TEXT NOT NULL,
+    subject TEXT NOT NULL,
+    label TEXT NOT NULL,
+    sequence INTEGER NOT NULL,
+    at TEXT NOT NULL,
+    happened TEXT NOT NULL,
+    chain TEXT NOT NULL,       -- workflows that led to it, separated by blanks
+    state TEXT NOT NULL,       -- waiting, done, failed, dropped
+    run INTEGER NOT NULL DEFAULT 0,
+    UNIQUE (workflow, place, subject, sequence)
+);
+CREATE INDEX occurrences_waiting ON occurrences (workflow, number) WHERE state = 'waiting';
+CREATE INDEX occurrences_of_subject ON occurrences (workflow, subject, number);
+CREATE TABLE runs (
+    number INTEGER PRIMARY KEY,
+    occurrence INTEGER NOT NULL,
+    workflow TEXT NOT NULL,
+    place TEXT NOT NULL,
+    subject TEXT NOT NULL,
+    label TEXT NOT NULL,
+    started TEXT NOT NULL,
+    outcome TEXT NOT NULL,     -- begun, waiting, done, failed
+    reason TEXT NOT NULL DEFAULT '',
+    milliseconds INTEGER NOT NULL DEFAULT 0
+);
+CREATE TABLE effects (
+    number INTEGER PRIMARY KEY,
+    run INTEGER NOT NULL,
+    step TEXT NOT NULL,
+    repetition TEXT NOT NULL,
+    ordinal INTEGER NOT NULL,
+    place TEXT NOT NULL,
+    verb TEXT NOT NULL,
+    target TEXT NOT NULL,
+    lineage TEXT NOT NULL,
+    thing INTEGER NOT NULL,
+    version TEXT NOT NULL,
+    before TEXT,
+    after TEXT,
+    notes TEXT NOT NULL,
+    state TEXT NOT NULL,       -- intent, done, failed
+    receipt TEXT               -- JSON: version, address; or the reason of a failure
+);
+CREATE INDEX effects_of_run ON effects (run);
+CREATE TABLE things (
+    place TEXT NOT NULL, lineage TEXT NOT NULL, thing INTEGER NOT NULL, uid TEXT NOT NULL, version TEXT NOT NULL,
+    PRIMARY KEY (place, lineage, thing)
+) WITHOUT ROWID;
+CREATE TABLE saves (
+    number INTEGER PRIMARY KEY, file TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL, effects TEXT NOT NULL,
+    state TEXT NOT NULL        -- intent, done, undone
+);
+"""

@@ -1,0 +1,409 @@
+"""The ledger on SQLite (WAL, synchronous=FULL): a commit is on the disk when it returns."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.faces import RowState, SaveIntent
+from whenvoca.engine.ledger import Journal, JournalEntry, MadeThing, Observation, Occurrence, RunRecord
+from whenvoca.engine.ledger_schema import TABLES, VERSION
+from whenvoca.errors import PlaceTrouble, SettingsFault
+from whenvoca.values.kinds import from_plain, to_plain
+
+_encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), default=to_plain).encode
+
+
+class SqliteLedger:
+    """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be kept."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        with self._telling():
+            self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
+            self._db.execute("PRAGMA journal_mode=WAL")
+            self._db.execute("PRAGMA synchronous=FULL")
+            self._prepare()
+
+    def _prepare(self) -> None:
+        version = self._db.execute("PRAGMA user_version").fetchone()[0]
+        if version > VERSION:
+            raise SettingsFault(
+                f"the ledger is of version {version}, and this Whenvoca knows up to {VERSION}",
+                where=str(self._path),
+                mend="use the newer Whenvoca; or move the ledger away, what was made is then found by its marks",
+            )
+        if version == 0:
+            self._db.executescript(f"BEGIN IMMEDIATE; {TABLES} PRAGMA user_version={VERSION}; COMMIT;")
+
+    @contextmanager
+    def _telling(self) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.DatabaseError as error:
+            mend = {
+                "database or disk is full": "make room and run again; nothing is lost",
+                "file is not a database": "move it away and run again: what was made is found by its marks",
+            }.get(str(error), "")
+            raise PlaceTrouble(f"the ledger cannot be kept: {error}", where=str(self._path), mend=mend) from error
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Everything inside is committed together, or not at all."""
+        if self._db.in_transaction:
+            yield
+            return
+        with self._telling():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self._db.execute("COMMIT")
+            finally:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._db.close()
+
+    # --- words and cursors
+
+    def meta(self, name: str) -> str:
+        """A remembered word, empty if there is none."""
+        return str(self._one("SELECT value FROM meta WHERE name=?", (name,)) or "")
+
+    def set_meta(self, name: str, value: str) -> None:
+        """Remembers a word."""
+        with self._telling():
+            self._db.execute("INSERT OR REPLACE INTO meta VALUES (?,?)", (name, value))
+
+    def cursor(self, place: str) -> str:
+        """Up to where a place was observed."""
+        return str(self._one("SELECT value FROM cursors WHERE place=?", (place,)) or "")
+
+    def _one(self, statement: str, values: Sequence[Any]) -> Any:
+        with self._telling():
+            row = self._db.execute(statement, values).fetchone()
+        return row[0] if row else None
+
+    # --- observations
+
+    def standing(self, place: str) -> dict[str, RowState]:
+        """The subjects of a place as last observed."""
+        rows = self._db.execute(
+            "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?",
+            (place,),
+        )
+        return {subject: _decode_state(state) for subject, state in rows}
+
+    def standing_all(self, place: str) -> Iterator[tuple[str, tuple[int, RowState]]]:
+        """All subjects as last observed, in the order they were seen."""
+        rows = self._db.execute(
+            "SELECT s.subject, o.sequence, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence "
+            "WHERE s.place=? ORDER BY o.sequence",
+            (place,),
+        )
+        for subject, sequence, state in rows:
+            yield subject, (sequence, _decode_state(state))
+
+    def standing_rows(self, place: str, subjects: Sequence[str]) -> dict[str, tuple[int, RowState]]:
+        """Some subjects as last observed, each with the number of the observation."""
+        found = {}
+        for subject in subjects:
+            row = self._db.execute(
+                "SELECT o.sequence, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence "
+                "WHERE s.place=? AND s.subject=?",
+                (place, subject),
+            ).fetchone()
+            if row:
+                found[subject] = (row[0], _decode_state(row[1]))
+        return found
+
+    def observe(
+        self, place: str, changes: Iterable[tuple[str, RowState | None]], cursor: str, at: str,
+        cause: Mapping[str, int] | int = 0,
+    ) -> int:  # fmt: skip
+        """Records changes, moves the standing subjects and the cursor, all in one transaction."""
+        with self.transaction():
+            sequence = self._one("SELECT coalesce(max(sequence),0) FROM observations", ())
+            previous: dict[str, int] = dict(
+                self._db.execute("SELECT subject, sequence FROM standing WHERE place=?", (place,)).fetchall()
+            )
+            count, rows, standing, gone = 0, [], [], []
+            for subject, state in changes:
+                count += 1
+                by = (cause if isinstance(cause, int) else cause.get(subject, 0)) or None
+                text = None if state is None else _encode(state)
+                rows.append((sequence + count, place, subject, previous.get(subject), text, at, by))
+                if state is None:
+                    gone.append((place, subject))
+                else:
+                    standing.append((place, subject, sequence + count))
+                if len(rows) >= 5000:
+                    self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
+                    self._db.executemany("INSERT OR REPLACE INTO standing VALUES (?,?,?)", standing)
+                    rows, standing = [], []
+            self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
+            self._db.executemany("INSERT OR REPLACE INTO standing VALUES (?,?,?)", standing)
+            self._db.executemany("DELETE FROM standing WHERE place=? AND subject=?", gone)
+            self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
+        return count
+
+    def last_sequence(self, place: str) -> int:
+        """The number of the newest observation of a place."""
+        return int(self._one("SELECT coalesce(max(sequence),0) FROM observations WHERE place=?", (place,)))
+
+    def reader(self, workflow: str, place: str) -> int | None:
+        """Up to which observation a workflow has looked."""
+        found = self._one("SELECT sequence FROM readers WHERE workflow=? AND place=?", (workflow, place))
+        return None if found is None else int(found)
+
+    def set_reader(self, workflow: str, place: str, sequence: int) -> None:
+        """Remembers up to which observation a workflow has looked."""
+        with self._telling():
+            self._db.execute("INSERT OR REPLACE INTO readers VALUES (?,?,?)", (workflow, place, sequence))
+
+    def observations(self, place: str, after: int) -> Iterator[Observation]:
+        """The observations of a place after a number, in order."""
+        rows = self._db.execute(
+            "SELECT o.sequence, o.subject, p.state, o.state, r.workflow, c.chain FROM observations o "
+            "LEFT JOIN observations p ON p.sequence=o.previous LEFT JOIN runs r ON r.number=o.cause "
+            "LEFT JOIN occurrences c ON c.number=r.occurrence WHERE o.place=? AND o.sequence>? ORDER BY o.sequence",
+            (place, after),
+        )
+        for sequence, subject, old, new, workflow, chain in rows:
+            yield Observation(
+                sequence, place, subject, None if old is None else _decode_state(old),
+                None if new is None else _decode_state(new), workflow or "", tuple((chain or "").split()),
+            )  # fmt: skip
+
+    # --- occurrences
+
+    def add_occurrences(self, occurrences: Iterable[Occurrence]) -> int:
+        """Records occurrences that are not known yet; answers how many were new."""
+        with self.transaction():
+            before = self._db.total_changes
+            self._db.executemany(
+                "INSERT OR IGNORE INTO occurrences (workflow,place,subject,label,sequence,at,happened,chain,state) "
+                "SELECT ?1,?2,?3,?4,?5,?6,?7,?8,'waiting' WHERE NOT EXISTS ("
+                "SELECT 1 FROM occurrences WHERE workflow=?1 AND subject=?3 AND state='waiting')",
+                (
+                    (o.workflow, o.place, o.subject, o.label, o.sequence, o.at, o.happened, " ".join(o.chain))
+                    for o in occurrences
+                ),
+            )
+            return self._db.total_changes - before
+
+    def waiting(self, workflow: str, limit: int, after: int = 0) -> list[Occurrence]:
+        """Occurrences that are not dealt with, oldest first."""
+        rows = self._db.execute(
+            "SELECT workflow,place,subject,sequence,at,happened,chain,number,state,run,label FROM occurrences "
+            "WHERE workflow=? AND state='waiting' AND number>? ORDER BY number LIMIT ?",
+            (workflow, after, limit),
+        )
+        return [Occurrence(*(*row[:6], tuple(row[6].split()), *row[7:])) for row in rows]
+
+    def count_waiting(self, workflow: str) -> int:
+        """How many occurrences are not dealt with."""
+        return int(self._one("SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting'", (workflow,)))
+
+    def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
+        """Subjects whose newest occurrence failed, each with the row effects of its run."""
+        rows = self._db.execute(
+            "SELECT subject, run FROM occurrences o WHERE workflow=? AND state='failed' AND number=(SELECT max(number) "
+            "FROM occurrences n WHERE n.workflow=o.workflow AND n.subject=o.subject AND n.state IN ('done','failed'))",
+            (workflow,),
+        ).fetchall()
+        return {
+            subject: [
+                entry.effect for entry in self.journal_of(run) if entry.effect.verb == "change row" and entry.receipt
+            ]
+            for subject, run in rows
+        }
+
+    def drop(self, occurrence: Occurrence, reason: str) -> None:
+        """Ends an occurrence whose subject is gone or left the set; a run that was begun is told as dropped."""
+        with self.transaction():
+            self._db.execute("UPDATE occurrences SET state='dropped' WHERE number=?", (occurrence.number,))
+            if occurrence.run:
+                self._db.execute("UPDATE runs SET outcome='dropped', reason=? WHERE number=?", (reason, occurrence.run))
+
+    # --- runs and effects
+
+    def begin_runs(self, occurrences: Sequence[Occurrence], at: str) -> list[Occurrence]:
+        """Gives each a run, the one it had if it was begun before."""
+        with self.transaction():
+            number = self._one("SELECT coalesce(max(number),0) FROM runs", ())
+            begun, fresh = [], []
+            for each in occurrences:
+                if each.run:
+                    begun.append(each)
+                    continue
+                number += 1
+                fresh.append((number, each.number, each.workflow, each.place, each.subject, each.label, at, "begun"))
+                begun.append(_with_run(each, number))
+            self._db.executemany(
+                "INSERT INTO runs (number,occurrence,workflow,place,subject,label,started,outcome) VALUES (?,?,?,?,?,?,?,?)",
+                fresh,
+            )
+            self._db.executemany("UPDATE occurrences SET run=? WHERE number=?", ((row[0], row[1]) for row in fresh))
+        return begun
+
+    def journal_of(self, run: int) -> list[JournalEntry]:
+        """What a run has done so far, in order; failed effects are left out."""
+        rows = self._db.execute(
+            f"SELECT {_EFFECT_COLUMNS}, number, step, repetition, ordinal, receipt, state FROM effects "
+            "WHERE run=? AND state!='failed' ORDER BY number",
+            (run,),
+        )
+        found = []
+        for row in rows:
+            *effect, number, step, repetition, ordinal, receipt, state = row
+            done = Receipt(*json.loads(receipt)) if state == "done" and receipt else None
+            found.append(JournalEntry(number, EffectKey(step, repetition, ordinal), _to_effect(effect), done))
+        return found
+
+    def next_effect(self) -> int:
+        """The first free effect number."""
+        return int(self._one("SELECT coalesce(max(number),0)+1 FROM effects", ()))
+
+    def commit(self, journal: Journal) -> None:
+        """Writes one round of a group in one transaction."""
+        with self.transaction():
+            self._db.executemany(
+                "INSERT OR REPLACE INTO effects VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,'intent',NULL)",
+                (
+                    (
+                        number, run, key.step, key.repetition, key.ordinal, e.place, e.verb, e.target, e.lineage, e.number,
+                        e.version, None if e.before is None else _encode(e.before),
+                        None if e.after is None else _encode(e.after), "\n".join(e.notes),
+                    )
+                    for number, run, key, e in journal.intents
+                ),
+            )  # fmt: skip
+            self._db.executemany(
+                "UPDATE effects SET state='done', receipt=? WHERE number=?",
+                ((_encode([r.version, r.address]), number) for number, _, r in journal.receipts),
+            )
+            self._db.executemany(
+                "INSERT OR REPLACE INTO things VALUES (?,?,?,?,?)",
+                ((e.place, e.lineage, e.number, e.target, r.version) for _, e, r in journal.receipts if e.lineage),
+            )
+            self._db.executemany(
+                "UPDATE effects SET state='failed', receipt=? WHERE number=?",
+                ((reason, number) for number, reason in journal.failures),
+            )
+            self._db.executemany(
+                "UPDATE runs SET outcome=?, reason=?, milliseconds=? WHERE number=?",
+                ((outcome, reason, spent, o.run) for o, outcome, reason, spent in journal.ended),
+            )
+            self._db.executemany(
+                "UPDATE occurrences SET state=? WHERE number=?",
+                ((outcome, o.number) for o, outcome, _, _ in journal.ended),
+            )
+
+    def hold(self, occurrence: Occurrence, reason: str) -> None:
+        """Notes why a begun run cannot go on now; it stays waiting."""
+        with self._telling():
+            self._db.execute("UPDATE runs SET outcome='waiting', reason=? WHERE number=?", (reason, occurrence.run))
+
+    def made(self, place: str, lineage: str) -> MadeThing | None:
+        """The newest thing of a lineage that we know of."""
+        row = self._db.execute(
+            "SELECT uid, thing, version FROM things WHERE place=? AND lineage=? ORDER BY thing DESC LIMIT 1",
+            (place, lineage),
+        ).fetchone()
+        return MadeThing(*row) if row else None
+
+    # --- saves of files
+
+    def begin_save(self, intent: SaveIntent, effects: Sequence[int]) -> int:
+        """Commits that a file is about to be replaced."""
+        with self.transaction():
+            cursor = self._db.execute(
+                "INSERT INTO saves (file,before,after,effects,state) VALUES (?,?,?,?,'intent')",
+                (intent.file, intent.before, intent.after, _encode(list(effects))),
+            )
+        return int(cursor.lastrowid or 0)
+
+    def end_save(self, number: int, state: str) -> None:
+        """Notes what became of a save."""
+        with self._telling():
+            self._db.execute("UPDATE saves SET state=?, effects='[]' WHERE number=?", (state, number))
+
+    def open_saves(self) -> list[tuple[int, SaveIntent, list[int]]]:
+        """Saves whose end was never noted."""
+        rows = self._db.execute(
+            "SELECT number, file, before, after, effects FROM saves WHERE state='intent' ORDER BY number"
+        )
+        return [
+            (number, SaveIntent(file, before, after), json.loads(effects))
+            for number, file, before, after, effects in rows
+        ]
+
+    def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
+        """Effects by number, each with its run."""
+        found = {}
+        for number in numbers:
+            row = self._db.execute(f"SELECT {_EFFECT_COLUMNS}, run FROM effects WHERE number=?", (number,)).fetchone()
+            if row:
+                found[number] = (row[-1], _to_effect(row[:-1]))
+        return found
+
+    # --- history
+
+    def runs(self, *, workflow: str = "", failed: bool = False, since: str = "", limit: int = 50) -> list[RunRecord]:
+        """The history, newest first."""
+        where, values = ["1"], []
+        if workflow:
+            where.append("workflow=?")
+            values.append(workflow)
+        if failed:
+            where.append("outcome='failed'")
+        if since:
+            where.append("started>=?")
+            values.append(since)
+        rows = self._db.execute(
+            "SELECT number, workflow, place, subject, label, started, outcome, reason, milliseconds FROM runs "
+            f"WHERE {' AND '.join(where)} ORDER BY number DESC LIMIT ?",
+            (*values, limit),
+        ).fetchall()
+        return [RunRecord(*(*row, tuple(entry.effect for entry in self.journal_of(row[0])))) for row in rows]
+
+    def counts(self) -> dict[str, Any]:
+        """How much it holds."""
+        names = ("observations", "occurrences", "runs", "effects")
+        return {name: self._one(f"SELECT count(*) FROM {name}", ()) for name in names}
+
+
+_EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes"
+
+
+def _to_effect(row: Sequence[Any]) -> Effect:
+    place, verb, target, before, after, lineage, number, version, notes = row
+    return Effect(
+        place=place, verb=verb, target=target, before=_decode_fields(before), after=_decode_fields(after), lineage=lineage,
+        number=number, version=version, notes=tuple(notes.split("\n")) if notes else (),
+    )  # fmt: skip
+
+
+def _decode_fields(text: str | None) -> dict[str, Any] | None:
+    return None if text is None else {name: from_plain(value) for name, value in json.loads(text).items()}
+
+
+def _decode_state(text: str) -> RowState:
+    state: dict[str, Any] = json.loads(text)
+    if "{" in text[1:]:
+        return {name: from_plain(value) if isinstance(value, dict) else value for name, value in state.items()}
+    return state
+
+
+def _with_run(occurrence: Occurrence, run: int) -> Occurrence:
+    from dataclasses import replace
+
+    return replace(occurrence, run=run)

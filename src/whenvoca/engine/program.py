@@ -1,0 +1,340 @@
+"""A checked workflow made ready to run: values compiled once, statements worked through as a generator of effects.
+
+A run asks for a write by yielding it and gets the receipt back; so a group of runs can advance in lockstep, and a run
+that a crash cut short is worked through again with the receipts it has.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Generator, Mapping
+from dataclasses import dataclass, field
+from datetime import date, time
+from typing import Any
+
+from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.identity import Lineage
+from whenvoca.engine.stage import Stage
+from whenvoca.errors import RowFault
+from whenvoca.language import tree
+from whenvoca.language.evaluation import Compiler, Scope, Thing, Value, WaitingFault
+from whenvoca.language.inference import fold_name
+from whenvoca.values.kinds import is_empty
+from whenvoca.values.texts import show_value
+from whenvoca.values.zones import load_zone
+
+Acting = Generator[Effect, Receipt, Any]
+Performing = Generator[tuple[EffectKey, Effect], Receipt, None]
+
+
+class _Stopped(Exception):
+    """`stop` was reached."""
+
+
+@dataclass(frozen=True, slots=True)
+class People:
+    """Names that stand for addresses, by lower-case name."""
+
+    addresses: Mapping[str, str] = field(default_factory=dict)
+    organizer: str = ""  # who invites
+
+    def to_address(self, name: str) -> str:
+        """The address of a person's name; what is no name is given back."""
+        return self.addresses.get(name.lower(), name)
+
+
+@dataclass(slots=True)
+class RunContext:
+    """What one run acts with."""
+
+    stage: Stage
+    scope: Scope
+    root: str
+    workflow: str  # the identity, not the file's name
+    subject_key: str
+    subject_place: str
+    people: People
+    ordinals: Counter[tuple[str, str]] = field(default_factory=Counter)
+
+
+class StepCall:
+    """What a step's ``act`` is given: its fields, its place, the stage, and who it is."""
+
+    def __init__(self, step: _CompiledStep, context: RunContext, repetition: str) -> None:
+        self._step = step
+        self._context = context
+        self.repetition = repetition
+        self.stage = context.stage
+        self.people = context.people
+        zone = self.value("zone") if "zone" in step.values and step.rules_zone else None
+        self.scope = context.scope if is_empty(zone) else context.scope.in_zone(load_zone(str(zone)))
+
+    @property
+    def place(self) -> str:
+        """The place that the step names, else that of the subject."""
+        return self._step.places[-1] if self._step.places else self._context.subject_place
+
+    @property
+    def subject(self) -> Thing | None:
+        """The run's subject."""
+        return self._context.scope.subject
+
+    @property
+    def subject_key(self) -> str:
+        """The key of the run's subject."""
+        return self._context.subject_key
+
+    def lineage(self) -> Lineage:
+        """Who the thing is that this step makes."""
+        c = self._context
+        return Lineage(c.root, c.workflow, c.subject_key, self._step.path, self.repetition)
+
+    def lineage_of(self, mark: str) -> Lineage | None:
+        """The lineage of a mark if this very step made it, for whichever subject."""
+        made = Lineage.from_mark(mark)
+        mine = self.lineage()
+        if made is None or (made.root, made.workflow, made.step, made.repetition) != (
+            mine.root, mine.workflow, mine.step, mine.repetition,
+        ):  # fmt: skip
+            return None
+        return made
+
+    def value(self, word: str, default: Any = None) -> Any:
+        """The field's value; the default where it is not given or empty."""
+        compiled = self._step.values.get(word)
+        if compiled is None:
+            return default
+        value = compiled(getattr(self, "scope", self._context.scope))
+        return default if is_empty(value) else value
+
+    def text(self, word: str) -> str:
+        """The field's value as a text, empty where it is not given."""
+        return show_value(self.value(word))
+
+    def at_parts(self, word: str) -> tuple[date | None, time | None] | None:
+        """The date and time of a field written `DATE at TIME`, None if it is written otherwise."""
+        parts = self._step.parts.get(word)
+        return parts(self.scope) if parts else None
+
+    def shares_day(self, first: str, second: str) -> bool:
+        """Whether two fields are written `DATE at TIME` with the very same date."""
+        return (first, second) in self._step.same_days
+
+    def columns(self) -> list[tuple[str, Any]]:
+        """The step's columns with their values, by word as written."""
+        return [(written, value(self.scope)) for written, value in self._step.columns]
+
+
+@dataclass(slots=True)
+class _CompiledStep:
+    act: Callable[[StepCall], Acting]
+    name: str
+    path: str
+    places: tuple[str, ...]
+    values: dict[str, Value]
+    columns: list[tuple[str, Value]]
+    parts: dict[str, Callable[[Scope], tuple[date | None, time | None]]]
+    same_days: set[tuple[str, str]]
+    rules_zone: bool
+    on_failure: list[_Action] | None
+
+
+_Action = Callable[[RunContext, str], Performing]
+
+
+class Program:
+    """A workflow ready to run. ``columns`` are the folded names of the subject's fields."""
+
+    def __init__(self, workflow: tree.Workflow, columns: frozenset[str]) -> None:
+        self.workflow = workflow
+        self._compiler = Compiler(columns)
+        assert workflow.trigger is not None
+        self.where = self._compiler.conditions(workflow.trigger.conditions)
+        self._body = self._compile(workflow.body)
+        self._on_failure = self._compile(workflow.on_failure) if workflow.on_failure else None
+
+    def perform(self, context: RunContext) -> Performing:
+        """Works the workflow through. Raises RowFault at its end if the run has failed."""
+        try:
+            yield from _run_all(self._body, context, "")
+        except _Stopped:
+            return
+        except WaitingFault:
+            raise
+        except RowFault as fault:
+            if self._on_failure is not None:
+                context.scope.words["reason"] = reason_of(fault)
+                try:
+                    yield from _run_all(self._on_failure, context, "")
+                except _Stopped:
+                    pass
+                except WaitingFault:
+                    raise
+                except RowFault as second:
+                    message = f"{reason_of(fault)}; and then in “if anything fails”: {reason_of(second)}"
+                    raise RowFault(message, mend=second.mend) from second
+            raise
+
+    # --- statements
+
+    def _compile(self, block: tree.Block | None) -> list[_Action]:
+        return [self._compile_statement(each) for each in block.statements] if block else []
+
+    def _compile_statement(self, statement: tree.Statement) -> _Action:
+        match statement:
+            case tree.Step():
+                return self._compile_step(statement)
+            case tree.Let():
+                return self._compile_let(statement)
+            case tree.If():
+                return self._compile_if(statement)
+            case tree.ForEach():
+                return self._compile_for_each(statement)
+            case tree.Stop():
+                return _stop
+            case tree.Fail():
+                return self._compile_fail(statement)
+        raise TypeError(statement)
+
+    def _compile_let(self, statement: tree.Let) -> _Action:
+        value, name = self._compiler.value(statement.value), fold_name(statement.name)
+
+        def act(context: RunContext, repetition: str) -> Performing:
+            context.scope.names[name] = value(context.scope)
+            yield from ()
+
+        return act
+
+    def _compile_if(self, statement: tree.If) -> _Action:
+        branches = [
+            (self._compiler.condition(condition) if condition else None, self._compile(block))
+            for condition, block in statement.branches
+        ]
+
+        def act(context: RunContext, repetition: str) -> Performing:
+            for condition, actions in branches:
+                if condition is None or condition(context.scope):
+                    yield from _run_all(actions, context, repetition)
+                    return
+
+        return act
+
+    def _compile_for_each(self, statement: tree.ForEach) -> _Action:
+        source, name = self._compiler.value(statement.source), fold_name(statement.name)
+        actions = self._compile(statement.body)
+
+        def act(context: RunContext, repetition: str) -> Performing:
+            elements = source(context.scope)
+            if is_empty(elements):
+                return
+            ordinals: Counter[str] = Counter()
+            faults: list[RowFault] = []
+            for element in elements if isinstance(elements, list | tuple) else [elements]:
+                key = _element_key(element)
+                ordinals[key] += 1
+                inner = "/".join(part for part in (repetition, f"{key}.{ordinals[key]}") if part)
+                outer = dict(context.scope.names)
+                context.scope.names[name] = element
+                try:
+                    yield from _run_all(actions, context, inner)
+                except WaitingFault:
+                    raise
+                except RowFault as fault:
+                    faults.append(fault)
+                finally:
+                    context.scope.names.clear()
+                    context.scope.names.update(outer)
+            if faults:
+                first = faults[0]
+                count = f"{len(faults)} of {sum(ordinals.values())} repetitions failed: " if sum(ordinals.values()) > 1 else ""
+                raise RowFault(count + first.message, where=first.where, mend=first.mend)
+
+        return act
+
+    def _compile_fail(self, statement: tree.Fail) -> _Action:
+        message = self._compiler.value(statement.message)
+
+        def act(context: RunContext, repetition: str) -> Performing:
+            yield from ()
+            raise RowFault(show_value(message(context.scope)) or "failed")
+
+        return act
+
+    def _compile_step(self, step: tree.Step) -> _Action:
+        definition = step.definition
+        own = [line for line in step.fields if definition.field(line.word) is not None]
+        columns = [line for line in step.fields if definition.field(line.word) is None]
+        ats = {line.word: line.value for line in own if isinstance(line.value, tree.At)}
+        compiled = _CompiledStep(
+            act=definition.act,
+            name=fold_name(step.name),
+            path=step.path,
+            places=step.places,
+            values={line.word: self._compiler.value(line.value) for line in own},
+            columns=[(line.as_written, self._compiler.value(line.value)) for line in columns],
+            parts={word: self._compiler.at_parts(node) for word, node in ats.items()},
+            same_days={(a, b) for a, x in ats.items() for b, y in ats.items() if a != b and x.day == y.day},
+            rules_zone=definition.field("zone") is not None,
+            on_failure=self._compile(step.on_failure) if step.on_failure else None,
+        )
+
+        def act(context: RunContext, repetition: str) -> Performing:
+            try:
+                made = yield from _keyed(compiled, context, repetition)
+            except WaitingFault:
+                raise
+            except RowFault as fault:
+                if compiled.on_failure is None:
+                    raise
+                context.scope.words["reason"] = reason_of(fault)
+                yield from _run_all(compiled.on_failure, context, repetition)
+                context.scope.words.pop("reason", None)
+            else:
+                if compiled.name:
+                    context.scope.names[compiled.name] = made
+
+        return act
+
+
+def _keyed(step: _CompiledStep, context: RunContext, repetition: str) -> Generator[tuple[EffectKey, Effect], Receipt, Any]:
+    """The step's effects, each with its key; answers what the step made."""
+    acting = step.act(StepCall(step, context, repetition))
+    answer: Receipt | None = None
+    fault: RowFault | None = None
+    while True:
+        try:
+            effect = acting.throw(fault) if fault else acting.send(answer) if answer else next(acting)
+        except StopIteration as end:
+            return end.value
+        context.ordinals[step.path, repetition] += 1
+        key = EffectKey(step.path, repetition, context.ordinals[step.path, repetition])
+        fault = None
+        try:
+            answer = yield key, effect
+        except WaitingFault:
+            raise
+        except RowFault as refused:
+            fault = refused
+
+
+def _run_all(actions: list[_Action], context: RunContext, repetition: str) -> Performing:
+    for action in actions:
+        yield from action(context, repetition)
+
+
+def _stop(context: RunContext, repetition: str) -> Performing:
+    yield from ()
+    raise _Stopped
+
+
+def reason_of(fault: RowFault) -> str:
+    """What `reason` says: the place and what is wrong, without the mend."""
+    return f"{fault.where}: {fault.message}" if fault.where else fault.message
+
+
+def _element_key(element: Any) -> str:
+    """What makes an element of a list the same element: its own key, UID, or text."""
+    for name in ("key", "uid"):
+        if isinstance(key := getattr(element, name, None), str):
+            return key
+    return show_value(element)

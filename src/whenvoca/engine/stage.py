@@ -1,0 +1,130 @@
+"""The stage: the one seam through which steps read and write. This is the live one.
+
+Sheet effects stay pending until their file is saved; the calendars write a group at once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Protocol
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import expand_events, touches
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import CalendarFace, SheetFace, StoredEvent
+from whenvoca.engine.identity import Lineage
+from whenvoca.engine.ledger import Ledger
+from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
+
+_SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
+_MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for without a ledger
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """What stands of a lineage: the event, its number, and whether it is as we last wrote it."""
+
+    stored: StoredEvent
+    number: int
+    is_untouched: bool
+
+
+class Stage(Protocol):
+    """Where steps act."""
+
+    def calendar(self, name: str) -> CalendarFace:
+        """The calendar of that name."""
+
+    def sheet(self, name: str) -> SheetFace:
+        """The sheet of that name."""
+
+    def find_made(self, place: str, lineage: Lineage) -> Standing | int:
+        """What stands of that lineage, or the number that the next thing of it has."""
+
+    def find_clashes(self, place: str, event: Event) -> list[Event]:
+        """Occurrences at that calendar that take the event's time, its own lineage left out."""
+
+
+class LiveStage:
+    """The stage that writes for real."""
+
+    def __init__(self, calendars: Mapping[str, CalendarFace], sheets: Mapping[str, SheetFace], ledger: Ledger, clock: Clock) -> None:
+        self._calendars = calendars
+        self._sheets = sheets
+        self._ledger = ledger
+        self._clock = clock
+        self._planned: dict[str, list[Event]] = {}
+
+    def calendar(self, name: str) -> CalendarFace:
+        """The calendar of that name."""
+        return self._calendars[name.lower()]
+
+    def sheet(self, name: str) -> SheetFace:
+        """The sheet of that name."""
+        return self._sheets[name.lower()]
+
+    def find_made(self, place: str, lineage: Lineage) -> Standing | int:
+        """By the ledger first, else by our mark at the place."""
+        calendar = self.calendar(place)
+        mark = lineage.to_mark()
+        known = self._ledger.made(calendar.name, mark)
+        if known is None:
+            stored = calendar.find_marked(mark, lineage.to_uid(1))
+            return 1 if stored is None else Standing(stored, _number_of(lineage, stored.event.uid), is_untouched=False)
+        stored = calendar.find_event(known.uid)
+        if stored is None:
+            return known.number + 1
+        return Standing(stored, known.number, is_untouched=stored.version == known.version)
+
+    def find_clashes(self, place: str, event: Event) -> list[Event]:
+        """Events there already, and those that earlier rows of this batch are about to make."""
+        calendar = self.calendar(place)
+        zone = calendar.zone
+        low, high = event.span(zone)
+        if event.rule:
+            high = low + _SERIES_LOOKED_AT
+        mine = expand_events([event], low, high, zone)
+        others = [*calendar.find_between(low, high), *expand_events(self._planned.get(calendar.name, ()), low, high, zone)]
+        return [
+            other
+            for other in others
+            if other.takes_time and other.uid != event.uid and any(touches(other, *each.span(zone), zone) for each in mine)
+        ]
+
+    def plan(self, effect: Effect) -> None:
+        """Notes an event that is about to be made, so that later rows of the batch see it."""
+        if effect.event is not None and effect.verb == "create event":
+            self._planned.setdefault(effect.place, []).append(effect.event)
+
+    def apply(self, numbered: Sequence[tuple[int, Effect]], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes one round of a group, each place's effects together; answers a receipt or error for each."""
+        results: dict[int, Receipt | WhenvocaError] = {}
+        groups: dict[str, list[tuple[int, Effect]]] = {}
+        for number, effect in numbered:
+            groups.setdefault(effect.place, []).append((number, effect))
+        for place, group in groups.items():
+            if place.lower() in self._calendars:
+                effects = [effect for _, effect in group]
+                try:
+                    answers = self._calendars[place.lower()].apply(effects, stamp)
+                except PlaceTrouble as trouble:
+                    answers = [trouble] * len(effects)
+                results |= {number: answer for (number, _), answer in zip(group, answers, strict=True)}
+            else:
+                for number, effect in group:
+                    results[number] = self._pend(number, effect)
+        self._planned.clear()
+        return [results[number] for number, _ in numbered]
+
+    def _pend(self, number: int, effect: Effect) -> Receipt | WhenvocaError:
+        try:
+            return self._sheets[effect.place.lower()].pend(number, effect)
+        except (RowFault, PlaceTrouble) as error:
+            return error
+
+
+def _number_of(lineage: Lineage, uid: str) -> int:
+    return next((number for number in range(1, _MOST_CANCELLED) if lineage.to_uid(number) == uid), 1)

@@ -1,0 +1,81 @@
+"""Every error that Whenvoca raises on purpose, as a tree whose branches say who can mend it.
+
+WhenvocaError
+├── RequestFault     the command's words, a file or a setting is wrong      exit 2
+│   ├── SettingsFault    whenvoca.toml
+│   └── SourceFault      a sheet, calendar or workflow file that cannot be understood
+├── RowFault         one row, cell or value; the other rows go on           exit 1
+├── PlaceTrouble     a place does not answer, is full, locked or read-only  exit 3
+├── NeedsYes         a yes was needed and not given                         exit 4
+└── Interrupted      a person stopped it                                    exit 130
+"""
+
+from __future__ import annotations
+
+from enum import IntEnum
+
+
+class ExitCode(IntEnum):
+    """What the process says when it ends; the table stands in docs/json.md."""
+
+    DONE = 0
+    FAILED = 1
+    WRONG = 2
+    UNREACHABLE = 3
+    NEEDS_YES = 4
+    UNFORESEEN = 70
+    INTERRUPTED = 130
+
+
+class WhenvocaError(Exception):
+    """The root: ``message`` says what is wrong, ``where`` names the spot, ``mend`` what to do about it."""
+
+    exit_code = ExitCode.UNFORESEEN
+
+    def __init__(self, message: str, *, where: str = "", mend: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.where = where
+        self.mend = mend
+
+    def __str__(self) -> str:
+        text = f"{self.where}: {self.message}" if self.where else self.message
+        return f"{text}; {self.mend}" if self.mend else text
+
+
+class RequestFault(WhenvocaError):
+    """The request cannot be carried out as it stands; nothing was done."""
+
+    exit_code = ExitCode.WRONG
+
+
+class SettingsFault(RequestFault):
+    """``whenvoca.toml`` is wrong."""
+
+
+class SourceFault(RequestFault):
+    """A file that should be read cannot be understood."""
+
+
+class RowFault(WhenvocaError):
+    """One row, cell or value is wrong; only its own run fails."""
+
+    exit_code = ExitCode.FAILED
+
+
+class PlaceTrouble(WhenvocaError):
+    """A place cannot be reached or written just now; what was asked of it stays pending."""
+
+    exit_code = ExitCode.UNREACHABLE
+
+
+class NeedsYes(WhenvocaError):
+    """A yes was needed and not given; nothing of the batch was done."""
+
+    exit_code = ExitCode.NEEDS_YES
+
+
+class Interrupted(WhenvocaError):
+    """A person stopped the work between two steps; the next run goes on from there."""
+
+    exit_code = ExitCode.INTERRUPTED

@@ -1,0 +1,59 @@
+"""Puts a workspace together: settings, places, vocabulary. What every command begins with, without Click."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from whenvoca.engine.checking import CheckResult, check_files, choose_files, read_file, written_columns
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.workspace import Workspace, ensure_root, find_workspace, load_workspace
+from whenvoca.errors import SourceFault
+from whenvoca.language.definitions import Vocabulary
+from whenvoca.language.tree import Workflow
+from whenvoca.places.opening import Places
+from whenvoca.steps import STEPS
+from whenvoca.triggers import TRIGGERS
+from whenvoca.values.zones import load_zone
+
+VOCABULARY = Vocabulary(STEPS, TRIGGERS)
+
+
+@dataclass(slots=True)
+class Kit:
+    """An opened workspace."""
+
+    workspace: Workspace
+    places: Places
+    clock: Clock
+    new_root: str = ""  # the root that had to be made, to be told
+
+    def check(self, names: Sequence[str] = ()) -> CheckResult:
+        """Checks the workflows named, or all."""
+        return check_files(self.workspace, choose_files(self.workspace, names), VOCABULARY, self.places)
+
+
+def open_kit(folder: Path | None, clock: Clock, *, zone: str = "", with_root: bool = False) -> Kit:
+    """The workspace in ``folder``, or the nearest one upwards from here; ``with_root`` makes a missing root.
+
+    Raises SettingsFault if there is none or its settings are wrong.
+    """
+    workspace = load_workspace(folder if folder is not None else find_workspace(Path.cwd()))
+    if zone:
+        workspace = replace(workspace, zone=load_zone(zone))
+    made = ensure_root(workspace) if with_root else ""
+    if made:
+        workspace = replace(workspace, root=made)
+    places = Places(workspace, clock)
+    places.set_written(written_columns(_readable(workspace)))
+    return Kit(workspace, places, clock, made)
+
+
+def _readable(workspace: Workspace) -> Iterator[Workflow]:
+    """The workflows that can be read at all, faulty ones too: what they write counts as written."""
+    for path in workspace.workflow_files():
+        try:
+            yield read_file(path, path.name, VOCABULARY).workflow
+        except SourceFault:
+            continue

@@ -1,0 +1,407 @@
+"""Checks a workflow against the real places before it runs, and reports every fault at once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from whenvoca.errors import SettingsFault
+from whenvoca.language import tree
+from whenvoca.language.colours import COLOURS
+from whenvoca.language.definitions import FieldDefinition, PlaceInfo, is_slot
+from whenvoca.language.faults import Fault, FaultList, Spot, nearest
+from whenvoca.language.inference import Inference, Names, fold_name, row_type
+from whenvoca.language.types import (
+    ANY,
+    DATE,
+    DURATION,
+    MOMENT,
+    NUMBER,
+    OFFSET,
+    TEXT,
+    TIME,
+    YES_NO,
+    Type,
+    fits,
+    of_kind,
+)  # fmt: skip
+from whenvoca.values.numbers import is_address, split_addresses
+from whenvoca.values.zones import load_zone
+
+_SLOT_KINDS = {"SHEET": "sheet", "CALENDAR": "calendar"}
+_WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What stands around a workflow: places by lower-case name, and the people's names."""
+
+    places: Mapping[str, PlaceInfo]
+    people: frozenset[str] = frozenset()
+
+
+def check_workflow(workflow: tree.Workflow, faults: FaultList, around: Surroundings) -> list[Fault]:
+    """All faults of the workflow: those its reading left in ``faults``, and those against the real places."""
+    _Checker(workflow, faults, around).check()
+    return faults.sorted()
+
+
+def find_circles(workflows: Iterable[tree.Workflow]) -> list[tuple[tree.Workflow, tree.Step, list[str]]]:
+    """Workflows that would start each other without end: the first one, its step, and the names in turn.
+
+    Only triggers without `where` count: a condition may break the circle, which a run then watches.
+    """
+    by_name = {workflow.name: workflow for workflow in workflows}
+    starts: dict[str, list[tuple[str, tree.Step]]] = {name: [] for name in by_name}
+    for name, workflow in by_name.items():
+        for step in iter_steps(workflow):
+            for other, target in by_name.items():
+                trigger = target.trigger
+                if other != name and trigger and not trigger.conditions and step.definition.adds and step.places:
+                    same_place = trigger.place.lower() == step.places[-1].lower()
+                    if same_place and trigger.definition.subject == step.definition.adds:
+                        starts[name].append((other, step))
+    found = []
+    for name in sorted(by_name):
+        if path := _circle_from(name, starts):
+            found.append((by_name[name], starts_step(starts, name, path[1]), path))
+    return found
+
+
+def starts_step(starts: Mapping[str, list[tuple[str, tree.Step]]], name: str, follower: str) -> tree.Step:
+    """The step of one workflow that starts the other."""
+    return next(step for other, step in starts[name] if other == follower)
+
+
+def _circle_from(name: str, starts: Mapping[str, list[tuple[str, tree.Step]]]) -> list[str]:
+    paths = [[name, other] for other, _ in starts[name]]
+    while paths:
+        path = paths.pop(0)
+        if path[-1] == name:
+            return path
+        paths += [[*path, other] for other, _ in starts[path[-1]] if other == name or other not in path]
+    return []
+
+
+def iter_steps(workflow: tree.Workflow) -> Iterable[tree.Step]:
+    """Every step of a workflow, failure blocks included."""
+
+    def walk(block: tree.Block | None) -> Iterable[tree.Step]:
+        for statement in block.statements if block else ():
+            match statement:
+                case tree.Step():
+                    yield statement
+                    yield from walk(statement.on_failure)
+                case tree.If():
+                    for _, branch in statement.branches:
+                        yield from walk(branch)
+                case tree.ForEach():
+                    yield from walk(statement.body)
+
+    yield from walk(workflow.body)
+    yield from walk(workflow.on_failure)
+
+
+class _Checker:
+    def __init__(self, workflow: tree.Workflow, faults: FaultList, around: Surroundings) -> None:
+        self._workflow = workflow
+        self._faults = faults
+        self._around = around
+        self._infer = Inference(faults)
+        self._making: dict[str, Spot] = {}
+
+    def check(self) -> None:
+        """Walks the whole workflow."""
+        names = self._trigger_names()
+        if zone := self._workflow.settings.zone:
+            self._check_zone(zone, Spot(1, 1, 1))
+        after = self._block(self._workflow.body, names)
+        if self._workflow.on_failure is not None:
+            lost = {
+                name: "it may not have been reached when the run failed"
+                for name in after.given
+                if name not in names.given
+            }
+            self._block(self._workflow.on_failure, replace(names, lost={**names.lost, **lost}).with_words("reason"))
+
+    # --- the trigger
+
+    def _trigger_names(self) -> Names:
+        trigger = self._workflow.trigger
+        if trigger is None:
+            return Names(subject=ANY)
+        slot = next(part for part in trigger.definition.sentence.parts if is_slot(part))
+        place = self._place(trigger.place, trigger.spot, _SLOT_KINDS[slot], writes=False)
+        if place is None or place.columns is None:
+            return Names(subject_word=trigger.definition.subject, subject=ANY)
+        names = Names(subject_word=trigger.definition.subject, subject=row_type(place), place=place)
+        for condition in trigger.conditions:
+            self._infer.condition(condition, names)
+            for word in _words_in(condition) & {"now", "today", "tomorrow"}:
+                self._faults.add(
+                    condition.spot,
+                    f"{word} in the where of a set",
+                    "a row would leave the set by itself; compare with a column or a date",
+                )
+        return names
+
+    def _place(self, name: str, spot: Spot, kind: str, *, writes: bool) -> PlaceInfo | None:
+        place = self._around.places.get(name.lower())
+        if place is None:
+            known = [each.name for each in self._around.places.values() if each.kind == kind]
+            self._faults.add(spot, f'there is no place "{name}" in whenvoca.toml', nearest(name, known))
+            return None
+        if place.kind != kind:
+            known = [each.name for each in self._around.places.values() if each.kind == kind]
+            self._faults.add(spot, f"{place.name} is a {place.kind}, and here stands a {kind}", nearest(name, known))
+            return None
+        if place.unavailable:
+            self._faults.add(spot, f"{place.name} cannot be used: {place.unavailable}")
+            return None
+        if place.trouble:
+            self._faults.add(spot, f"{place.name} cannot be read: {place.trouble}", place.trouble_mend)
+        if writes and place.readonly:
+            self._faults.add(
+                spot,
+                f"{place.name} is read-only",
+                "take readonly = true away from it in whenvoca.toml, or write elsewhere",
+            )
+        return place
+
+    # --- statements
+
+    def _block(self, block: tree.Block, names: Names) -> Names:
+        """Checks statements in order; answers the names known after them."""
+        ended: tree.Statement | None = None
+        for statement in block.statements:
+            if ended is not None:
+                word = "stop" if isinstance(ended, tree.Stop) else "fail"
+                self._faults.add(statement.spot, f"this can never run: {word} stands above it", "take one of them away")
+                ended = None
+            names = self._statement(statement, names)
+            if isinstance(statement, tree.Stop | tree.Fail):
+                ended = statement
+        return names
+
+    def _statement(self, statement: tree.Statement, names: Names) -> Names:
+        match statement:
+            case tree.Step():
+                return self._step(statement, names)
+            case tree.Let():
+                kind = self._infer.type_of(statement.value, names)
+                return names.with_name(fold_name(statement.name), kind)
+            case tree.If():
+                return self._if(statement, names)
+            case tree.ForEach():
+                source = self._infer.type_of(statement.source, names)
+                if source.name not in ("list", "any", "empty"):
+                    self._faults.add(statement.source.spot, f"for each goes through a list, and this is a {source}")
+                self._block(statement.body, names.with_name(fold_name(statement.name), source.item or ANY))
+            case tree.Fail():
+                self._infer.type_of(statement.message, names)
+        return names
+
+    def _if(self, statement: tree.If, names: Names) -> Names:
+        outcomes: list[Names] = []
+        has_else = False
+        for condition, block in statement.branches:
+            if condition is None:
+                has_else = True
+            else:
+                self._infer.condition(condition, names)
+                if isinstance(condition, tree.Literal) and condition.value is False and block.statements:
+                    self._faults.add(block.statements[0].spot, "this can never run: its condition is no")
+            outcomes.append(self._block(block, names))
+        if not has_else:
+            outcomes.append(names)
+        shared = {
+            name: kind for name, kind in outcomes[0].given.items() if all(name in other.given for other in outcomes)
+        }
+        gone = {name for outcome in outcomes for name in outcome.given} - set(shared)
+        lost = dict.fromkeys(gone, "only one branch of an if gives it")
+        return replace(names, given=shared, lost={**names.lost, **lost})
+
+    def _step(self, step: tree.Step, names: Names) -> Names:
+        place = self._step_place(step, names)
+        self._step_fields(step, place, names)
+        if step.definition.is_making:
+            self._check_identity(step)
+        if step.on_failure is not None:
+            lost = {fold_name(step.name): "the step that gives it has failed"} if step.name else {}
+            self._block(step.on_failure, replace(names, lost={**names.lost, **lost}).with_words("reason"))
+        if step.name:
+            made = step.definition.makes(place) if step.definition.makes and place else ANY
+            return names.with_name(fold_name(step.name), made)
+        return names
+
+    def _step_place(self, step: tree.Step, names: Names) -> PlaceInfo | None:
+        for slot, node in step.slots.items():
+            if slot in _SLOT_KINDS and isinstance(node, tree.Name):
+                return self._place(node.as_written, node.spot, _SLOT_KINDS[slot], writes=True)
+        if step.definition.writes_subject:
+            if self._workflow.trigger and self._workflow.trigger.definition.subject != "row":
+                self._faults.add(
+                    step.spot, "the workflow is not about a row", f"written: {step.definition.verb} in SHEET"
+                )
+                return None
+            if names.place is not None and names.place.readonly:
+                self._faults.add(
+                    step.spot, f"{names.place.name} is read-only", "take readonly = true away from it in whenvoca.toml"
+                )
+            return names.place
+        return None
+
+    def _check_identity(self, step: tree.Step) -> None:
+        if step.path in self._making:
+            other = self._making[step.path]
+            if step.name:
+                self._faults.add(
+                    step.spot,
+                    f'"{step.name}" names two steps',
+                    f"the other one is on line {other.line}; choose another name",
+                )
+            else:
+                mend = f"give each a name of its own: {step.definition.verb} … as NAME (the other one is on line {other.line})"
+                self._faults.add(
+                    step.spot,
+                    "two steps that make something are alike, so what they make could not be told apart",
+                    mend,
+                )
+        self._making[step.path] = step.spot
+
+    # --- fields
+
+    def _step_fields(self, step: tree.Step, place: PlaceInfo | None, names: Names) -> None:
+        definition = step.definition
+        standing = {line.word: line.spot for line in step.fields}
+        for line in step.fields:
+            known = definition.field(line.word)
+            if known is not None:
+                self._field_value(known, line, names)
+            elif definition.columns_as_fields:
+                self._column_value(line, place, names)
+            else:
+                self._infer.type_of(line.value, names)
+                mend = nearest(line.as_written, [each.name for each in definition.fields])
+                self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', mend)
+        if definition.columns_as_fields and not step.fields:
+            self._faults.add(
+                step.spot, "no column is named below this step", "below it stands a line for each column to be written"
+            )
+        if definition.check_fields is not None:
+            for word, message, mend in definition.check_fields(standing):
+                self._faults.add(standing.get(word, step.spot), message, mend)
+
+    def _column_value(self, line: tree.FieldLine, place: PlaceInfo | None, names: Names) -> None:
+        given = self._infer.type_of(line.value, names, shown=True)
+        if place is None or place.columns is None:
+            return
+        word = fold_name(line.word)
+        twice = {fold_name(name): cells for name, cells in place.twice.items()}
+        if word in twice:
+            self._faults.add(
+                line.spot,
+                f'two columns of {place.name} stand for "{line.as_written}": {twice[word]}',
+                "rename one of them in the sheet",
+            )
+            return
+        column = place.by_word.get(word)
+        if column is None:
+            mend = nearest(line.as_written, row_type(place).written)
+            self._faults.add(line.spot, f'there is no column "{line.as_written}" in {place.name}', mend)
+        elif column.declared and not fits(given, of_kind(column.kind)) and column.kind != "text":
+            self._faults.add(line.value.spot, f'the column "{column.name}" holds {column.kind}s, and this is a {given}')
+
+    def _field_value(self, known: FieldDefinition, line: tree.FieldLine, names: Names) -> None:
+        node = line.value
+        if known.type in _WANTED:
+            self._infer.want(node, names, _WANTED[known.type], f"{known.name} takes a {_WANTED[known.type]}")
+            return
+        given = self._infer.type_of(node, names, shown=known.type == "text")
+        match known.type:
+            case "alarms":
+                item = given.item if given.name == "list" and given.item else given
+                if not fits(item, OFFSET):
+                    mend = (
+                        "written: 25 minutes before"
+                        if item.name == "duration"
+                        else "written: alarm 25 minutes before, or none"
+                    )
+                    self._faults.add(
+                        node.spot,
+                        f"{known.name} takes a duration before or after the start, and this is a {given}",
+                        mend,
+                    )
+            case "addresses":
+                item = given.item if given.name == "list" and given.item else given
+                if not fits(item, TEXT):
+                    self._faults.add(node.spot, f"{known.name} takes addresses, and this is a {given}")
+                self._check_addresses(node)
+            case "choice":
+                self._check_choice(known, node, given)
+            case "zone" | "colour" | "repeat":
+                if not fits(given, TEXT):
+                    self._faults.add(node.spot, f"{known.name} takes a text, and this is a {given}")
+                elif (text := _plain_text(node)) is not None:
+                    self._check_word(known, text, node.spot)
+
+    def _check_choice(self, known: FieldDefinition, node: tree.Node, given: Type) -> None:
+        text = _plain_text(node)
+        if isinstance(node, tree.Literal) and isinstance(node.value, bool):
+            text = "yes" if node.value else "no"
+        if text is not None and text not in known.choices:
+            self._faults.add(node.spot, f'{known.name} is never "{text}"', f"it is one of: {', '.join(known.choices)}")
+        elif not fits(given, TEXT) and given.name != "yes-no":
+            self._faults.add(node.spot, f"{known.name} takes one of {', '.join(known.choices)}, and this is a {given}")
+
+    def _check_addresses(self, node: tree.Node) -> None:
+        for each in node.items if isinstance(node, tree.ListOf) else (node,):
+            text = _plain_text(each)
+            for piece in split_addresses(text) if text else ():
+                if not is_address(piece) and piece.lower() not in self._around.people:
+                    self._faults.add(
+                        each.spot,
+                        f'"{piece}" is neither an e-mail address nor a name from [people]',
+                        nearest(piece, self._around.people),
+                    )
+
+    def _check_word(self, known: FieldDefinition, text: str, spot: Spot) -> None:
+        if known.type == "zone":
+            self._check_zone(text, spot)
+        elif known.type == "colour" and text.lower() not in COLOURS:
+            self._faults.add(spot, f'"{text}" is no colour name of CSS', nearest(text, COLOURS))
+        elif known.type == "repeat":
+            from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
+
+            try:
+                parse_repeat(split_until(text)[0])
+            except NoRepeat as error:
+                self._faults.add(spot, str(error))
+
+    def _check_zone(self, name: str, spot: Spot) -> None:
+        try:
+            load_zone(name)
+        except SettingsFault as error:
+            self._faults.add(spot, error.message, error.mend)
+
+
+def _plain_text(node: tree.Node) -> str | None:
+    """The text of a node without values in it, else None."""
+    if isinstance(node, tree.Text) and len(node.lines) == 1 and all(isinstance(part, str) for part in node.lines[0]):
+        return "".join(str(part) for part in node.lines[0])
+    return None
+
+
+def _words_in(node: tree.Node) -> set[str]:
+    """The bare names anywhere in a value."""
+    found: set[str] = set()
+    stack: list[object] = [node]
+    while stack:
+        each = stack.pop()
+        if isinstance(each, tree.Name):
+            found.add(each.word)
+        elif isinstance(each, tuple):
+            stack += each
+        elif isinstance(each, tree.Node):
+            stack += [getattr(each, slot) for cls in type(each).__mro__ for slot in getattr(cls, "__slots__", ())]
+    return found

@@ -1,0 +1,82 @@
+"""Faults of a workflow file: where, what, how to mend it, with the line shown and the spot marked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from difflib import get_close_matches
+
+
+@dataclass(frozen=True, slots=True)
+class Spot:
+    """A stretch of one line of a file: line and column count from 1."""
+
+    line: int
+    column: int
+    length: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One thing wrong. ``source`` is the line as it stands in the file; ``spot`` is None for a whole file.
+
+    ``in_data`` tells that a sheet's cells are in doubt, not the workflow: it can run, and those rows wait.
+    """
+
+    file: str
+    spot: Spot | None
+    message: str
+    mend: str = ""
+    source: str = ""
+    in_data: bool = False
+
+    @property
+    def where(self) -> str:
+        """File, line and column as an editor jumps to them."""
+        return f"{self.file}:{self.spot.line}:{self.spot.column}" if self.spot else self.file
+
+    def show(self) -> str:
+        """The fault for a person: place and message, the line, the mark under it, the mend."""
+        lines = [f"{self.where}: {self.message}"]
+        if self.spot and self.source:
+            lead = "".join("\t" if sign == "\t" else " " for sign in self.source[: self.spot.column - 1])
+            lines += [f"    {self.source}", f"    {lead}{'^' * max(1, self.spot.length)}"]
+        if self.mend:
+            lines.append(f"  {self.mend}")
+        return "\n".join(lines)
+
+
+class FaultList:
+    """Collects the faults of one file, so that all are reported at once."""
+
+    def __init__(self, file: str, text: str) -> None:
+        self.file = file
+        self._lines = text.split("\n")
+        self._faults: dict[tuple[int, int, str], Fault] = {}
+
+    def add(self, spot: Spot | None, message: str, mend: str = "", *, in_data: bool = False) -> None:
+        """Records a fault; the same one at the same spot counts once."""
+        source = self._lines[spot.line - 1].rstrip("\r") if spot and spot.line <= len(self._lines) else ""
+        key = (spot.line, spot.column, message) if spot else (0, 0, message)
+        self._faults.setdefault(key, Fault(self.file, spot, message, mend, source, in_data))
+
+    def __bool__(self) -> bool:
+        return bool(self._faults)
+
+    def sorted(self) -> list[Fault]:
+        """All of them in the order of the file."""
+        return [self._faults[key] for key in sorted(self._faults)]
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """ "did you mean …?" with the nearest known words, or what is known if there are few, or nothing."""
+    names = sorted(set(known))
+    by_lower = {name.lower(): name for name in names}
+    close = [by_lower[near] for near in get_close_matches(word.lower(), by_lower, n=2, cutoff=0.6)]
+    if not close:
+        close = [name for name in names if len(word) > 2 and name.lower().startswith(word.lower())][:2]
+    if close:
+        return f"did you mean {' or '.join(close)}?"
+    if names and len(names) <= 12:
+        return f"known here: {', '.join(names)}"
+    return ""

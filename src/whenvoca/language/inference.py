@@ -1,0 +1,411 @@
+"""The type of every value before anything runs, and the faults that show in it: unknown names, wrong types."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+
+from whenvoca.language import tree
+from whenvoca.language.definitions import ColumnInfo, PlaceInfo, written_column
+from whenvoca.language.expressions import VALUE_WORDS
+from whenvoca.language.faults import FaultList, Spot, nearest
+from whenvoca.language.types import (
+    ANY,
+    DATE,
+    DURATION,
+    EMPTY,
+    MOMENT,
+    NUMBER,
+    OFFSET,
+    TEXT,
+    TIME,
+    YES_NO,
+    Type,
+    fits,
+    join_types,
+    list_of,
+    of_kind,
+    thing,
+)  # fmt: skip
+from whenvoca.values.kinds import kind_of
+
+_ORDERED = ("number", "date", "time", "moment", "duration", "any", "empty", "text")
+
+
+@dataclass(frozen=True, slots=True)
+class Names:
+    """What names mean at one point of a workflow."""
+
+    subject_word: str = ""
+    subject: Type | None = None
+    place: PlaceInfo | None = None  # of the subject
+    given: Mapping[str, Type] = field(default_factory=dict)
+    lost: Mapping[str, str] = field(default_factory=dict)  # names known elsewhere only, with the reason
+    words: frozenset[str] = frozenset({"now", "today", "tomorrow"})
+
+    def with_name(self, name: str, kind: Type) -> Names:
+        """The same with one more given name."""
+        return replace(self, given={**self.given, name: kind})
+
+    def with_words(self, *words: str) -> Names:
+        """The same with more words of the language that have a value here."""
+        return replace(self, words=self.words | set(words))
+
+
+def row_type(place: PlaceInfo) -> Type:
+    """The type of a row of that sheet: a thing with its columns as fields."""
+    fields = {word: column_type(column) for word, column in place.by_word.items()}
+    row = thing(f"row of {place.name}", fields)
+    return replace(row, written=tuple(written_column(column.name) for column in place.columns or ()))
+
+
+def column_type(column: ColumnInfo) -> Type:
+    """The type of a column's cells; any while no row tells and nothing is declared."""
+    return of_kind(column.kind) if column.filled or column.declared else ANY
+
+
+def fold_name(word: str) -> str:
+    """A name as it is compared: lower case, underscores as hyphens."""
+    return word.lower().replace("_", "-")
+
+
+class Inference:
+    """Tells types within one file and records the faults it meets."""
+
+    def __init__(self, faults: FaultList) -> None:
+        self._faults = faults
+
+    def type_of(self, node: tree.Node, names: Names, *, shown: bool = False) -> Type:
+        """The type of a value. ``shown`` tells that only its text counts, so that a doubtful cell does no harm."""
+        match node:
+            case tree.Literal():
+                return EMPTY if node.value is None else Type(kind_of(node.value) or "any")  # type: ignore[arg-type]
+            case tree.Text():
+                for line in node.lines:
+                    for part in line:
+                        if isinstance(part, tree.Node):
+                            self.type_of(part, names, shown=True)
+                return TEXT
+            case tree.Name():
+                return self._name(node, names, shown)
+            case tree.Field():
+                return self._field(node, names, shown)
+            case tree.Call():
+                return self._call(node, names)
+            case tree.ListOf():
+                items = [self.type_of(item, names) for item in node.items]
+                inner = [kind.item or ANY if kind.name == "list" else kind for kind in items]
+                return list_of(_common(inner))
+            case tree.Each():
+                return self._each(node, names)
+            case tree.Choice():
+                self.condition(node.condition, names)
+                otherwise = self.type_of(node.otherwise, names, shown=shown) if node.otherwise else EMPTY
+                return join_types(self.type_of(node.then, names, shown=shown), otherwise)
+            case tree.At():
+                self.want(node.day, names, DATE, "before at stands a date")
+                self.want(node.clock, names, TIME, "after at stands a time")
+                return MOMENT
+            case tree.Span():
+                for amount, unit in node.pieces:
+                    self.want(amount, names, NUMBER, f"before {unit}s stands a number")
+                return DURATION
+            case tree.Offset():
+                self.want(node.span, names, DURATION, "before this word stands a duration")
+                return OFFSET
+            case tree.Shown():
+                return self._shown(node, names)
+            case tree.InZone():
+                self.want(node.value, names, MOMENT, "in zone shows a moment")
+                self.want(node.zone, names, TEXT, "a zone is a text")
+                return MOMENT
+            case tree.Sum():
+                return self._sum(node, names)
+            case tree.Minus():
+                return self.want(node.value, names, NUMBER, "minus stands before a number")
+            case tree.Compare() | tree.IsEmpty() | tree.IsOneOf() | tree.Between() | tree.Not() | tree.Several():
+                self.condition(node, names)
+                return YES_NO
+            case tree.Repeat():
+                if node.until is not None:
+                    self.want(node.until, names, MOMENT, "after until stands a date")
+                return TEXT
+        raise TypeError(node)
+
+    def want(self, node: tree.Node, names: Names, wanted: Type, why: str) -> Type:
+        """The type of a value that must be of a certain type; a fault if it cannot be."""
+        given = self.type_of(node, names)
+        if not fits(given, wanted):
+            self._faults.add(node.spot, f"{why}, and this is a {given}", self._mend(node, given, wanted, names))
+        return given
+
+    def _mend(self, node: tree.Node, given: Type, wanted: Type, names: Names) -> str:
+        if given.name == "moment" and wanted.name == "date":
+            return "its date is: … as date"
+        if given.name == "moment" and wanted.name == "time":
+            return "its time is: … as time"
+        if given.name == "date" and wanted.name == "time":
+            return "give a column or value that holds a time"
+        if given.name == "time" and wanted.name == "moment":
+            return 'join it with a date: "Day at Begin"'
+        if given.name == "duration" and wanted.name == "date" and isinstance(node, tree.Span):
+            return "put brackets around the sum before at"
+        column = self._column_of(node, names)
+        if column is not None and given.name == "text" and column.sample:
+            place = names.place.name if names.place else ""
+            return (
+                f'{place}, {column.sample}; say what the column holds: kinds = {{ "{column.name}" = "{wanted.name}" }}'
+            )
+        return ""
+
+    def _column_of(self, node: tree.Node, names: Names) -> ColumnInfo | None:
+        if names.place is None:
+            return None
+        if isinstance(node, tree.Name):
+            return names.place.by_word.get(fold_name(node.word))
+        if isinstance(node, tree.Field) and isinstance(node.of, tree.Name) and node.of.word == names.subject_word:
+            return names.place.by_word.get(fold_name(node.word))
+        return None
+
+    # --- names
+
+    def _name(self, node: tree.Name, names: Names, shown: bool) -> Type:
+        word = fold_name(node.word)
+        if word in VALUE_WORDS and not node.is_column:
+            return self._value_word(node, word, names)
+        if names.subject is not None and word in names.subject.fields:
+            if word in names.given:
+                mend = f"write {names.subject_word}.{node.as_written}, or give the other one another name"
+                self._faults.add(node.spot, f'"{node.as_written}" is a field of {names.subject} and a given name', mend)
+            return self._column_use(node.spot, names.subject.fields[word], self._column_of(node, names), names, shown)
+        if word in names.given:
+            return names.given[word]
+        if word == names.subject_word and names.subject is not None:
+            return names.subject
+        self._unknown(node, word, names)
+        return ANY
+
+    def _value_word(self, node: tree.Name, word: str, names: Names) -> Type:
+        if word not in names.words:
+            reason = {"reason": "reason is known in failure blocks only"}.get(
+                word, f'"{word}" has no value in this workflow'
+            )
+            self._faults.add(node.spot, reason)
+            return ANY
+        return {"now": MOMENT, "today": DATE, "tomorrow": DATE, "reason": TEXT, "none": EMPTY}.get(word, ANY)
+
+    def _unknown(self, node: tree.Name, word: str, names: Names) -> None:
+        if word in names.lost:
+            self._faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
+            return
+        if names.place is not None and word in {fold_name(twice) for twice in names.place.twice}:
+            self._twice(node.spot, word, names.place)
+            return
+        known = [*names.given, *(names.subject.written if names.subject else ())]
+        where = f" in {names.place.name}" if names.place is not None and not node.is_column else ""
+        what = (
+            f'there is no column or name "{node.as_written}"{where}'
+            if names.place
+            else f'there is no name "{node.as_written}"'
+        )
+        mend = (
+            nearest(node.as_written, known)
+            or f"whenvoca read sheet shows the columns of {names.place.name if names.place else 'a sheet'}"
+        )
+        self._faults.add(node.spot, what, mend)
+
+    def _twice(self, spot: Spot, word: str, place: PlaceInfo) -> None:
+        name, cells = next((name, cells) for name, cells in place.twice.items() if fold_name(name) == word)
+        self._faults.add(
+            spot, f'two columns of {place.name} stand for "{name}": {cells}', "rename one of them in the sheet"
+        )
+
+    def _column_use(self, spot: Spot, kind: Type, column: ColumnInfo | None, names: Names, shown: bool) -> Type:
+        if column is not None and column.status != "ok" and not shown:
+            state = "can be read in two ways" if column.status == "ambiguous" else "is written in more than one way"
+            self._faults.add(spot, f'the column "{column.name}" {state}: {column.doubt}', column.mend, in_data=True)
+        return kind
+
+    def _field(self, node: tree.Field, names: Names, shown: bool) -> Type:
+        of = node.of
+        if isinstance(of, tree.Name) and not of.is_column:
+            word = fold_name(of.word)
+            owner = self._thing(of, word, names)
+        else:
+            owner = self.type_of(of, names)
+        if owner.name in ("any", "empty"):
+            return ANY
+        field_word = fold_name(node.word)
+        if owner.name != "thing":
+            self._faults.add(of.spot, f"before a dot stands a thing, and this is a {owner}")
+            return ANY
+        if field_word in owner.fields:
+            return self._column_use(node.spot, owner.fields[field_word], self._column_of(node, names), names, shown)
+        if (
+            names.place is not None
+            and owner is names.subject
+            and field_word in {fold_name(n) for n in names.place.twice}
+        ):
+            self._twice(node.spot, field_word, names.place)
+            return ANY
+        self._faults.add(
+            node.spot, f'a {owner} has no field "{node.as_written}"', nearest(node.as_written, owner.written)
+        )
+        return ANY
+
+    def _thing(self, node: tree.Name, word: str, names: Names) -> Type:
+        """What stands before a dot: always a thing, never a column."""
+        if word == names.subject_word and names.subject is not None:
+            return names.subject
+        if word in names.given:
+            return names.given[word]
+        if word in names.words and word in ("old",):
+            return names.subject or ANY
+        if word in names.lost:
+            self._faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
+            return ANY
+        known = [*names.given, *([names.subject_word] if names.subject_word else [])]
+        is_column = names.subject is not None and word in names.subject.fields
+        message = (
+            f'"{node.as_written}" is a column, and before a dot stands a thing'
+            if is_column
+            else f'there is no "{node.as_written}"'
+        )
+        self._faults.add(node.spot, message, nearest(node.as_written, known))
+        return ANY
+
+    # --- operations
+
+    def _each(self, node: tree.Each, names: Names) -> Type:
+        source = self.type_of(node.source, names)
+        if source.name not in ("list", "any", "empty"):
+            self._faults.add(node.source.spot, f"each goes through a list, and this is a {source}")
+        inner = names.with_name(node.name, source.item or ANY)
+        if node.condition is not None:
+            self.condition(node.condition, inner)
+        return list_of(self.type_of(node.value, inner))
+
+    def _call(self, node: tree.Call, names: Names) -> Type:
+        given = [self.type_of(argument, names) for argument in node.arguments]
+        wanted = {"join": (1, 2), "split": (1, 2), "round": (1, 2)}.get(node.function, (1, 1))
+        if not wanted[0] <= len(given) <= wanted[1]:
+            self._faults.add(
+                node.spot,
+                f"{node.function} takes {' or '.join(str(n) for n in sorted(set(wanted)))} values, not {len(given)}",
+            )
+            return ANY
+        first = given[0]
+        if node.function in ("count", "sum", "first", "last", "join") and first.name not in ("list", "any", "empty"):
+            self._faults.add(node.arguments[0].spot, f"{node.function} takes a list, and this is a {first}")
+        match node.function:
+            case "count" | "round" | "number":
+                return NUMBER
+            case "sum" | "first" | "last":
+                return first.item or ANY
+            case "split":
+                return list_of(TEXT)
+        return TEXT
+
+    def _shown(self, node: tree.Shown, names: Names) -> Type:
+        given = self.type_of(node.value, names)
+        if given.name not in ("date", "time", "moment", "any", "empty"):
+            self._faults.add(node.value.spot, f"as shows a date, time or moment, and this is a {given}")
+        if node.form.startswith('"'):
+            return TEXT
+        if (given.name, node.form) in (("time", "date"), ("date", "time")):
+            self._faults.add(node.value.spot, f"a {given} has no {node.form}")
+        return DATE if node.form == "date" else TIME
+
+    def _sum(self, node: tree.Sum, names: Names) -> Type:
+        left, right = self.type_of(node.left, names), self.type_of(node.right, names)
+        if "any" in (left.name, right.name):
+            return ANY if left.name == "any" else left
+        if "empty" in (left.name, right.name):
+            return EMPTY
+        result = _SUMS.get((left.name, node.sign, right.name))
+        if result is None:
+            joined = {"+": "added to", "-": "taken from", "*": "multiplied by", "/": "divided by"}[node.sign]
+            first, second = (right, left) if node.sign in "+-" else (left, right)
+            mend = ""
+            if left.name == right.name == "text" and node.sign == "+":
+                mend = 'texts are joined in braces: "{A} {B}"'
+            elif left.name == "time":
+                mend = 'join the time with a date first: "Day at Begin + 2 hours"'
+            self._faults.add(node.spot, f"a {first} cannot be {joined} a {second}", mend)
+            return ANY
+        return result
+
+    # --- conditions
+
+    def condition(self, node: tree.Node, names: Names) -> None:
+        """Checks a condition: its parts, and that it is one."""
+        match node:
+            case tree.Several():
+                for each in node.conditions:
+                    self.condition(each, names)
+            case tree.Not():
+                self.condition(node.condition, names)
+            case tree.IsEmpty():
+                self.type_of(node.value, names, shown=True)
+            case tree.IsOneOf():
+                self.type_of(node.value, names)
+                for item in node.items:
+                    self._compare(node.value, item, "is", names)
+            case tree.Between():
+                self._compare(node.value, node.low, "between", names)
+                self._compare(node.value, node.high, "between", names)
+            case tree.Compare():
+                self._compare(node.left, node.right, node.relation, names)
+            case _:
+                given = self.type_of(node, names)
+                if given.name not in ("yes-no", "any", "empty"):
+                    mend = "a condition compares: Answer is empty, Pupils > 20"
+                    self._faults.add(node.spot, f"this is a {given} and no condition", mend)
+
+    def _compare(self, left: tree.Node, right: tree.Node, relation: str, names: Names) -> None:
+        is_textual = relation in ("contains", "begins with", "ends with", "like", "is")
+        first = self.type_of(left, names, shown=is_textual and isinstance(right, tree.Text))
+        second = self.type_of(right, names, shown=is_textual and isinstance(left, tree.Text))
+        if relation in ("begins with", "ends with", "like"):
+            if first.name not in ("text", "any", "empty", "list"):
+                self._faults.add(left.spot, f"{relation} asks a text, and this is a {first}")
+            return
+        if relation == "contains":
+            if first.name not in ("text", "list", "any", "empty"):
+                self._faults.add(left.spot, f"contains asks a text or a list, and this is a {first}")
+            return
+        if relation != "is" and not (first.name in _ORDERED and second.name in _ORDERED):
+            culprit = left if first.name not in _ORDERED else right
+            self._faults.add(culprit.spot, f"a {first if culprit is left else second} has no order")
+            return
+        if not _comparable(first, second, relation):
+            mend = (
+                "a date is written 2027-03-17, without quotes" if {first.name, second.name} & {"date", "moment"} else ""
+            )
+            self._faults.add(right.spot, f"a {first} is never a {second}" if relation == "is" else
+                             f"a {first} cannot be compared with a {second}", mend)  # fmt: skip
+
+
+_SUMS: dict[tuple[str, str, str], Type] = {
+    ("number", "+", "number"): NUMBER, ("number", "-", "number"): NUMBER, ("number", "*", "number"): NUMBER,
+    ("number", "/", "number"): NUMBER, ("date", "+", "duration"): DATE, ("date", "-", "duration"): DATE,
+    ("moment", "+", "duration"): MOMENT, ("moment", "-", "duration"): MOMENT, ("date", "-", "date"): DURATION,
+    ("moment", "-", "moment"): DURATION, ("moment", "-", "date"): DURATION, ("date", "-", "moment"): DURATION,
+    ("duration", "+", "duration"): DURATION, ("duration", "-", "duration"): DURATION,
+    ("duration", "*", "number"): DURATION, ("number", "*", "duration"): DURATION,
+    ("duration", "/", "number"): DURATION, ("duration", "/", "duration"): NUMBER,
+    ("duration", "+", "moment"): MOMENT, ("duration", "+", "date"): DATE, ("time", "-", "time"): DURATION,
+}  # fmt: skip
+
+
+def _comparable(first: Type, second: Type, relation: str) -> bool:
+    pair = {first.name, second.name}
+    if pair & {"any", "empty"} or first.name == second.name or pair == {"date", "moment"}:
+        return True
+    if "list" in pair:
+        return relation == "is"
+    return relation == "is" and "text" in pair and bool(pair & {"number", "yes-no"})
+
+
+def _common(kinds: list[Type]) -> Type:
+    return kinds[0] if kinds and all(kind == kinds[0] for kind in kinds) else ANY

@@ -1,0 +1,408 @@
+"""From a file's text to its tree: settings, trigger, statements, fields. Faults are collected, never raised."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from typing import Any
+
+from whenvoca.language import tree
+from whenvoca.language.definitions import FieldDefinition, StepDefinition, Vocabulary, is_slot, match_sentence
+from whenvoca.language.expressions import WORDS, read_condition, read_value
+from whenvoca.language.faults import FaultList, Spot, nearest
+from whenvoca.language.lines import Line, read_lines
+from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
+from whenvoca.language.tokens import Piece
+
+SETTINGS = ("title", "about", "zone", "brake", "tries", "missed", "formerly", "paused")
+_WORD = re.compile(r"[^\s,]+|,")
+_FIELD = re.compile(r'(column\s+"(?P<column>[^"]+)"|(?P<word>\S+))(?P<gap>\s*)')
+_LET = re.compile(r"let\s+(?P<name>\S+)\s*(?P<sign>=?)\s*", re.IGNORECASE)
+_NAME = re.compile(r"[^\W\d]\w*(?:-\w+)*\Z")
+_FORMERLY = FieldDefinition(name="formerly", type="text", meaning="the name that this step had before")
+
+
+def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tuple[tree.Workflow, FaultList]:
+    """The workflow of that file, and the faults of its layout and sentences.
+
+    The tree holds whatever could be read, so that the checker can go on with it and add to the faults.
+    """
+    faults = FaultList(file, text)
+    reader = _Reader(vocabulary, faults)
+    workflow = reader.read(name, file, read_lines(text, faults), text.count("\n") + 1)
+    return workflow, faults
+
+
+def value_pieces(line: Line, offset: int) -> tuple[list[Piece], list[str] | None]:
+    """The source of a value that begins at ``offset`` in the line's code and goes on in deeper lines."""
+    pieces = [Piece(line.code[offset:], line.number, line.indent + offset + 1)] if line.code[offset:].strip() else []
+    block = line.block
+    for child in line.children:
+        for each in child.walk():
+            pieces.append(Piece(each.code, each.number, each.indent + 1))
+            block = each.block if each.block is not None else block
+    return pieces, block
+
+
+class _Reader:
+    def __init__(self, vocabulary: Vocabulary, faults: FaultList) -> None:
+        self._vocabulary = vocabulary
+        self._faults = faults
+
+    def read(self, name: str, file: str, lines: list[Line], line_count: int) -> tree.Workflow:
+        settings: dict[str, Any] = {}
+        trigger: tree.Trigger | None = None
+        seen_trigger = False
+        rest: list[Line] = []
+        on_failure: tree.Block | None = None
+        for line in lines:
+            word = line.code.split()[0].lower()
+            if word in SETTINGS and not rest:
+                if seen_trigger:
+                    self._faults.add(
+                        line.spot, f"{word} stands below the trigger", "settings stand above the when line"
+                    )
+                self._read_setting(line, word, settings)
+            elif word == "when" and not seen_trigger:
+                seen_trigger = True
+                trigger = self._read_trigger(line)
+            elif word == "when":
+                self._faults.add(line.spot, "a second trigger", "one file holds one workflow with one trigger")
+            elif line.code.lower() == "if anything fails":
+                if on_failure is not None:
+                    self._faults.add(line.spot, '"if anything fails" stands twice', "once is enough")
+                on_failure = self._read_block(line)
+                if line is not lines[-1]:
+                    self._faults.add(
+                        line.spot, '"if anything fails" is not the last part', "move it to the end of the file"
+                    )
+            else:
+                rest.append(line)
+        if not seen_trigger:
+            self._faults.add(None, "there is no trigger", "begin with a line such as: when requests gains a row")
+        elif not rest:
+            self._faults.add(
+                None, "there is no step below the trigger", "say what is to be done, such as: create event in …"
+            )
+        body = self._read_statements(rest)
+        return tree.Workflow(
+            name=name, file=file, settings=self._to_settings(settings), trigger=trigger, body=body,
+            on_failure=on_failure, line_count=line_count,
+        )  # fmt: skip
+
+    # --- settings and trigger
+
+    def _read_setting(self, line: Line, word: str, settings: dict[str, Any]) -> None:
+        if word in settings and word != "brake":
+            self._faults.add(line.spot, f"{word} stands twice", "leave one of them")
+        if word == "brake":
+            self._read_brake(line, settings)
+            return
+        pieces, block = value_pieces(line, len(word))
+        if not pieces:
+            self._faults.add(line.spot, f"{word} has no value")
+            return
+        node = read_value(pieces, self._faults, block)
+        if node is None:
+            return
+        value = self._constant(node)
+        wanted = {"tries": int, "missed": tuple, "paused": bool}.get(word, str)
+        if word == "missed" and isinstance(node, tree.Span):
+            value = ()
+            settings[word] = node
+        elif not isinstance(value, wanted) or (wanted is int and isinstance(value, bool)):
+            said = {"tries": "a whole number", "missed": "a duration such as 3 hours", "paused": "yes or no"}
+            self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}")
+        else:
+            settings[word] = value
+
+    def _constant(self, node: tree.Node) -> Any:
+        if isinstance(node, tree.Text) and all(isinstance(part, str) for line in node.lines for part in line):
+            return "\n".join("".join(str(part) for part in line) for line in node.lines).strip("\n")
+        return node.value if isinstance(node, tree.Literal) else None
+
+    def _read_brake(self, line: Line, settings: dict[str, Any]) -> None:
+        found = re.fullmatch(
+            r"brake\s+(\d+)\s+(deletions?|changes?|letters?|messages?|calls?)", line.code, re.IGNORECASE
+        )
+        if not found:
+            self._faults.add(line.spot, "this brake is not understood", "written: brake 20 deletions")
+            return
+        settings.setdefault("brake", []).append(tree.Brake(int(found[1]), found[2].lower().removesuffix("s")))
+
+    def _to_settings(self, found: dict[str, Any]) -> tree.Settings:
+        brakes = tuple(found.pop("brake", ()))
+        tries = found.pop("tries", 3)
+        return tree.Settings(brakes=brakes, tries=tries, **found)
+
+    def _read_trigger(self, line: Line) -> tree.Trigger | None:
+        words = [(found[0], found.start()) for found in _WORD.finditer(line.code)][1:]
+        plain = [word for word, _ in words]
+        match, furthest = match_sentence(plain, self._vocabulary.triggers)
+        if match is None or match.length < len(plain):
+            self._refuse_sentence(
+                line, words, furthest, [each.sentence.words for each in self._vocabulary.triggers], "trigger"
+            )
+            return None
+        place = next((plain[index] for index in match.slots.values()), "")
+        index = next(iter(match.slots.values()), 0)
+        spot = Spot(line.number, line.indent + words[index][1] + 1, len(place) or 1)
+        conditions: list[tree.Node] = []
+        existing: bool | None = None
+        for child in line.children:
+            word = child.code.split()[0].lower()
+            known = next((each for each in match.definition.settings if each.name == word), None)
+            if known is None:
+                names = [each.name for each in match.definition.settings]
+                self._faults.add(
+                    self._word_spot(child, word), f'this trigger has no setting "{word}"', nearest(word, names)
+                )
+                continue
+            pieces, _ = value_pieces(child, len(word))
+            if not pieces:
+                self._faults.add(child.spot, f"{word} has no value")
+            elif known.type == "condition":
+                if node := read_condition(pieces, self._faults):
+                    conditions.append(node)
+            elif node := read_value(pieces, self._faults):
+                value = self._constant(node)
+                if not isinstance(value, bool):
+                    self._faults.add(node.spot, f"{word} takes yes or no")
+                else:
+                    existing = value
+        return tree.Trigger(spot, match.definition, place, tuple(conditions), existing)
+
+    def _word_spot(self, line: Line, word: str) -> Spot:
+        return Spot(line.number, line.indent + 1, len(word))
+
+    def _refuse_sentence(
+        self, line: Line, words: list[tuple[str, int]], shared: int, known: list[str], what: str
+    ) -> None:
+        said = " ".join(word for word, _ in words)
+        first = words[0][0] if words else ""
+        begin = line.indent + (words[0][1] if words else 0) + 1
+        spot = Spot(line.number, begin, max(1, line.indent + len(line.code) - begin + 1))
+        from difflib import SequenceMatcher
+
+        def likeness(sentence: str) -> float:
+            pattern = " ".join(
+                said.split()[i] if is_slot(p) and i < len(words) else p for i, p in enumerate(sentence.split())
+            )
+            return SequenceMatcher(None, said.lower(), pattern.lower()).ratio()
+
+        close = sorted(known, key=likeness, reverse=True)
+        if shared == len(words) and any(len(sentence.split()) > shared for sentence in known):
+            self._faults.add(spot, f"this {what} is not complete", f"written: {close[0]}")
+        elif close and likeness(close[0]) > 0.6:
+            self._faults.add(spot, f'there is no {what} "{said}"', f"the nearest is: {close[0]}")
+        else:
+            listed = "; ".join(known)
+            self._faults.add(spot, f'there is no {what} that begins with "{first}"', f"there are: {listed}")
+
+    # --- statements
+
+    def _read_block(self, line: Line) -> tree.Block:
+        if not line.children:
+            self._faults.add(line.spot, "nothing stands below this line", "indent below it what is to be done")
+        return self._read_statements(line.children)
+
+    def _read_statements(self, lines: list[Line]) -> tree.Block:
+        statements: list[tree.Statement] = []
+        for line in lines:
+            code = line.code.lower()
+            if code == "if it fails":
+                self._attach_failure(line, statements)
+            elif re.match(r"else\b", code):
+                self._attach_branch(line, statements)
+            elif statement := self._read_statement(line, code):
+                statements.append(statement)
+        return tree.Block(tuple(statements))
+
+    def _attach_failure(self, line: Line, statements: list[tree.Statement]) -> None:
+        block = self._read_block(line)
+        if not statements or not isinstance(statements[-1], tree.Step):
+            self._faults.add(
+                line.spot, "no step stands directly above", '"if it fails" belongs below a step, at its depth'
+            )
+        elif statements[-1].on_failure is not None:
+            self._faults.add(line.spot, '"if it fails" stands twice below one step')
+        else:
+            statements[-1] = replace(statements[-1], on_failure=block)
+
+    def _attach_branch(self, line: Line, statements: list[tree.Statement]) -> None:
+        block = self._read_block(line)
+        above = statements[-1] if statements else None
+        if not isinstance(above, tree.If) or above.branches[-1][0] is None:
+            self._faults.add(line.spot, "no if stands directly above", "else belongs below an if, at its depth")
+            return
+        condition: tree.Node | None = None
+        if line.code.lower() != "else":
+            found = re.match(r"else\s+if\b", line.code, re.IGNORECASE)
+            if not found:
+                self._faults.add(line.spot, "after else nothing stands, or: else if CONDITION")
+                return
+            condition = self._read_condition(line, found.end())
+            if condition is None:
+                return
+        statements[-1] = replace(above, branches=(*above.branches, (condition, block)))
+
+    def _read_condition(self, line: Line, offset: int) -> tree.Node | None:
+        if not line.code[offset:].strip():
+            self._faults.add(line.spot, "a condition is missing")
+            return None
+        return read_condition([Piece(line.code[offset:], line.number, line.indent + offset + 1)], self._faults)
+
+    def _read_statement(self, line: Line, code: str) -> tree.Statement | None:
+        word = code.split()[0]
+        if word == "let":
+            return self._read_let(line)
+        if word == "if" and code != "if anything fails":
+            block = self._read_block(line)
+            condition = self._read_condition(line, 2)
+            return tree.If(line.spot, ((condition, block),)) if condition else None
+        if code == "if anything fails":
+            self._faults.add(line.spot, '"if anything fails" is indented', "it stands once, last, at the left edge")
+            return None
+        if re.match(r"for\s+each\b", code):
+            return self._read_for_each(line)
+        if code == "stop":
+            return tree.Stop(line.spot)
+        if word == "fail":
+            pieces, block_text = value_pieces(line, 4)
+            if not pieces:
+                self._faults.add(line.spot, "the reason is missing", 'written: fail "There is no such visit"')
+                return None
+            node = read_value(pieces, self._faults, block_text)
+            return tree.Fail(line.spot, node) if node else None
+        return self._read_step(line)
+
+    def _read_let(self, line: Line) -> tree.Statement | None:
+        found = _LET.match(line.code)
+        if not found or not found["sign"]:
+            self._faults.add(line.spot, "this let is not understood", "written: let NAME = VALUE")
+            return None
+        name = found["name"]
+        self._check_name(name, Spot(line.number, line.indent + found.start("name") + 1, len(name)))
+        pieces, block = value_pieces(line, found.end())
+        if not pieces:
+            self._faults.add(line.spot, "a value is missing after =")
+            return None
+        node = read_value(pieces, self._faults, block)
+        return tree.Let(line.spot, name.lower(), node) if node else None
+
+    def _check_name(self, name: str, spot: Spot) -> None:
+        if not _NAME.match(name):
+            self._faults.add(spot, f"{name} is no name", "a name is one word of letters, digits and hyphens")
+        elif name.lower() in WORDS:
+            self._faults.add(spot, f'"{name}" is a word of the language', "choose another name")
+
+    def _read_for_each(self, line: Line) -> tree.Statement | None:
+        block = self._read_block(line)
+        found = re.match(r"for\s+each\s+(\S+)\s+in\b\s*", line.code, re.IGNORECASE)
+        if not found or not line.code[found.end() :].strip():
+            self._faults.add(line.spot, "this repetition is not understood", "written: for each NAME in LIST")
+            return None
+        self._check_name(found[1], Spot(line.number, line.indent + found.start(1) + 1, len(found[1])))
+        piece = Piece(line.code[found.end() :], line.number, line.indent + found.end() + 1)
+        node = read_value([piece], self._faults)
+        return tree.ForEach(line.spot, found[1].lower(), node, block) if node else None
+
+    # --- steps and their fields
+
+    def _read_step(self, line: Line) -> tree.Step | None:
+        words = [(found[0], found.start()) for found in _WORD.finditer(line.code)]
+        plain = [word for word, _ in words]
+        match, furthest = match_sentence(plain, self._vocabulary.steps)
+        if match is None:
+            known = [each.sentence.words for each in self._vocabulary.steps]
+            self._refuse_sentence(line, words, furthest, known, "step")
+            return None
+        name = ""
+        tail = plain[match.length :]
+        if len(tail) == 2 and tail[0].lower() == "as":
+            name = tail[1]
+            self._check_name(name, Spot(line.number, line.indent + words[-1][1] + 1, len(name)))
+            if match.definition.makes is None:
+                self._faults.add(line.spot, f'"{match.definition.verb}" gives nothing that could be named')
+        elif tail:
+            column = line.indent + words[match.length][1] + 1
+            spot = Spot(line.number, column, line.indent + len(line.code) - column + 1)
+            mend = (
+                "after as stands one name" if tail[0].lower() == "as" else f"written: {match.definition.sentence.words}"
+            )
+            self._faults.add(spot, f'"{" ".join(tail)}" is not expected here', mend)
+        places = tuple(plain[index] for index in match.slots.values())
+        spots = {
+            slot: Spot(line.number, line.indent + words[i][1] + 1, len(plain[i])) for slot, i in match.slots.items()
+        }
+        slots = {slot: tree.Name(spots[slot], plain[i].lower(), plain[i]) for slot, i in match.slots.items()}
+        fields, conditions, formerly = self._read_fields(line.children, match.definition)
+        return tree.Step(
+            line.spot, match.definition, match.definition.sentence.literal, places, slots, name, fields, conditions,
+            None, formerly,
+        )  # fmt: skip
+
+    def _read_fields(
+        self, lines: list[Line], definition: StepDefinition
+    ) -> tuple[tuple[tree.FieldLine, ...], tuple[tree.Node, ...], str]:
+        fields: dict[str, tree.FieldLine] = {}
+        conditions: list[tree.Node] = []
+        formerly = ""
+        for line in lines:
+            found = _FIELD.match(line.code)
+            assert found is not None
+            written = found["column"] or found["word"]
+            word = written.lower()
+            spot = Spot(line.number, line.indent + 1, len(found[1]))
+            known = None if found["column"] else definition.field(word)
+            if known is None and word == "formerly" and definition.is_making and not found["column"]:
+                known = _FORMERLY
+            pieces, block = value_pieces(line, found.end())
+            if not pieces:
+                self._faults.add(spot, f'"{written}" has no value', "a field line is a name, blanks, and a value")
+                continue
+            node = self._read_field(known, pieces, block)
+            if node is None:
+                continue
+            if known is not None and known.type == "condition":
+                conditions.append(node)
+            elif known is _FORMERLY:
+                formerly = str(self._constant(node) or "")
+            elif word in fields:
+                self._faults.add(spot, f'"{written}" stands twice in this step', "leave one of them")
+            else:
+                fields[word] = tree.FieldLine(word, written, spot, node)
+        return tuple(fields.values()), tuple(conditions), formerly
+
+    def _read_field(
+        self, known: FieldDefinition | None, pieces: list[Piece], block: list[str] | None
+    ) -> tree.Node | None:
+        if known is None:
+            return read_value(pieces, self._faults, block)
+        code = " ".join(piece.text for piece in pieces).strip()
+        if known.type == "condition":
+            return read_condition(pieces, self._faults)
+        if known.type == "choice" and code.lower() in known.choices:
+            spot = Spot(
+                pieces[0].line, pieces[0].column + len(pieces[0].text) - len(pieces[0].text.lstrip()), len(code)
+            )
+            return tree.Text(spot, ((code.lower(),),))
+        if known.type == "repeat" and code.lower().startswith("every"):
+            return self._read_repeat(pieces)
+        return read_value(pieces, self._faults, block)
+
+    def _read_repeat(self, pieces: list[Piece]) -> tree.Node | None:
+        text = " ".join(piece.text.strip() for piece in pieces)
+        spot = Spot(pieces[0].line, pieces[0].column, len(text))
+        phrase, start, until = split_until(text)
+        try:
+            parts = parse_repeat(phrase)
+        except NoRepeat as error:
+            self._faults.add(spot, str(error))
+            return None
+        end: tree.Node | None = None
+        if until:
+            end = read_condition([Piece(until, pieces[0].line, pieces[0].column + start)], self._faults)
+            if "COUNT" in parts:
+                self._faults.add(spot, "until and times do not go together", "leave one of them")
+        return tree.Repeat(spot, parts, end)

@@ -1,0 +1,333 @@
+"""The tree of a workflow: values and statements, each with its spot in the file. Plain data."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+from whenvoca.language.faults import Spot
+
+if TYPE_CHECKING:
+    from whenvoca.language.definitions import StepDefinition, TriggerDefinition
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """A value; ``spot`` does not count when two are compared."""
+
+    spot: Spot = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Literal(Node):
+    """A number, yes, no, a date, a time or the empty value, written out."""
+
+    value: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Text(Node):
+    """A text with values in it; ``lines`` each a sequence of plain texts and values."""
+
+    lines: tuple[tuple[str | Node, ...], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Name(Node):
+    """A bare name: a word of the language, a field of the subject or a given name. Compared without case."""
+
+    word: str
+    as_written: str = field(compare=False)
+    is_column: bool = False  # written column "…": always a column
+
+
+@dataclass(frozen=True, slots=True)
+class Field(Node):
+    """THING.NAME"""
+
+    of: Node
+    word: str
+    as_written: str = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Call(Node):
+    """FUNCTION(VALUE, …)"""
+
+    function: str
+    arguments: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ListOf(Node):
+    """VALUE, VALUE, …"""
+
+    items: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Each(Node):
+    """each NAME in LIST [where CONDITION]: VALUE"""
+
+    name: str
+    source: Node
+    condition: Node | None
+    value: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Choice(Node):
+    """if CONDITION then VALUE [else VALUE]"""
+
+    condition: Node
+    then: Node
+    otherwise: Node | None
+
+
+@dataclass(frozen=True, slots=True)
+class At(Node):
+    """DATE at TIME"""
+
+    day: Node
+    clock: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Span(Node):
+    """AMOUNT UNIT, one or several: 1 hour 30 minutes"""
+
+    pieces: tuple[tuple[Node, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Offset(Node):
+    """DURATION before, DURATION after: of an alarm"""
+
+    span: Node
+    before: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Shown(Node):
+    """VALUE as date, VALUE as time, VALUE as "PATTERN" """
+
+    value: Node
+    form: str
+
+
+@dataclass(frozen=True, slots=True)
+class InZone(Node):
+    """MOMENT in zone "…" """
+
+    value: Node
+    zone: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Sum(Node):
+    """LEFT + - * / RIGHT"""
+
+    sign: str
+    left: Node
+    right: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Minus(Node):
+    """- VALUE"""
+
+    value: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Compare(Node):
+    """LEFT RELATION RIGHT: is, contains, begins with, ends with, like, <, <=, >, >=, before, after"""
+
+    relation: str
+    left: Node
+    right: Node
+
+
+@dataclass(frozen=True, slots=True)
+class IsEmpty(Node):
+    """VALUE is empty"""
+
+    value: Node
+
+
+@dataclass(frozen=True, slots=True)
+class IsOneOf(Node):
+    """VALUE is one of VALUE, VALUE"""
+
+    value: Node
+    items: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Between(Node):
+    """VALUE between LOW and HIGH, both included"""
+
+    value: Node
+    low: Node
+    high: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Not(Node):
+    """not CONDITION"""
+
+    condition: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Several(Node):
+    """CONDITION and CONDITION …, or all joined by or"""
+
+    joined_by: str
+    conditions: tuple[Node, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Repeat(Node):
+    """every WEEK on DAY until DATE / N times: the rule's fixed parts, and its end as a value."""
+
+    parts: Mapping[str, str]
+    until: Node | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class FieldLine:
+    """A field of a step or trigger: NAME VALUE."""
+
+    word: str
+    as_written: str
+    spot: Spot
+    value: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Block:
+    """Statements one after the other."""
+
+    statements: tuple[Statement, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Statement:
+    """Something a workflow does; ``spot`` is its line."""
+
+    spot: Spot = field(compare=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Step(Statement):
+    """A step with its fields. ``path`` is its identity in the workflow."""
+
+    definition: StepDefinition = field(compare=False)
+    sentence: str = ""
+    places: tuple[str, ...] = ()
+    slots: Mapping[str, Node] = field(default_factory=dict)
+    name: str = ""
+    fields: tuple[FieldLine, ...] = ()
+    conditions: tuple[Node, ...] = ()
+    on_failure: Block | None = None
+    formerly: str = ""
+
+    @property
+    def path(self) -> str:
+        """What names this step in identities: its `as` name, else verb, noun and place."""
+        return (
+            self.formerly or self.name.lower() or " ".join([self.sentence, *(place.lower() for place in self.places)])
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Let(Statement):
+    """let NAME = VALUE"""
+
+    name: str
+    value: Node
+
+
+@dataclass(frozen=True, slots=True)
+class If(Statement):
+    """if … / else if … / else: each branch with its condition, None for else."""
+
+    branches: tuple[tuple[Node | None, Block], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ForEach(Statement):
+    """for each NAME in LIST"""
+
+    name: str
+    source: Node
+    body: Block
+
+
+@dataclass(frozen=True, slots=True)
+class Stop(Statement):
+    """stop: the run ends well here."""
+
+
+@dataclass(frozen=True, slots=True)
+class Fail(Statement):
+    """fail "…": the run ends as failed."""
+
+    message: Node
+
+
+@dataclass(frozen=True, slots=True)
+class Trigger:
+    """The `when` line."""
+
+    spot: Spot
+    definition: TriggerDefinition = field(compare=False)
+    place: str = ""
+    conditions: tuple[Node, ...] = ()
+    existing: bool | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Brake:
+    """brake N deletions / N changes"""
+
+    limit: int
+    what: str
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Settings:
+    """The lines above the trigger."""
+
+    title: str = ""
+    about: str = ""
+    zone: str = ""
+    brakes: tuple[Brake, ...] = ()
+    tries: int = 3
+    missed: Any = None
+    formerly: str = ""
+    paused: bool = False
+
+
+@dataclass(frozen=True, kw_only=True, slots=True)
+class Workflow:
+    """A whole file, read."""
+
+    name: str
+    file: str
+    settings: Settings
+    trigger: Trigger | None
+    body: Block
+    on_failure: Block | None = None
+    line_count: int = 0
+
+    @property
+    def identity(self) -> str:
+        """The name that stands in identities: the file's name, or what it was `formerly`."""
+        return self.settings.formerly or self.name
+
+
+Number = int | Decimal

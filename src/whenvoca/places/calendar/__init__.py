@@ -1,0 +1,1 @@
+"""Calendars: a folder with one .ics an event, or one .ics file."""

@@ -1,0 +1,238 @@
+"""A folder with one .ics an event. New events are written as a group with one sync, and never over a file there."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.patch import change_event, iter_components, unescape_text
+from whenvoca.calendars.reader import may_touch, read_events
+from whenvoca.calendars.recurrence import expand_events
+from whenvoca.calendars.writer import ORIGIN, write_calendar
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import PlaceReport, StoredEvent
+from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.places import files
+
+_UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
+_ORIGIN = re.compile(rb"^" + ORIGIN.encode() + rb":([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
+
+
+class FolderCalendar:
+    """A calendar that is a folder. Files that are no .ics, or hidden, are left alone."""
+
+    def __init__(
+        self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False
+    ) -> None:
+        self.name = name
+        self.zone = zone
+        self.clash = clash
+        self._folder = folder
+        self._shown = shown
+        self._readonly = readonly
+        self._index: tuple[dict[str, Path], dict[str, Path]] | None = None
+
+    # --- looking
+
+    def describe(self) -> PlaceReport:
+        """How much the folder holds."""
+        try:
+            paths = self._paths() if self._folder.exists() else []
+        except WhenvocaError as error:
+            return PlaceReport(self.name, "calendar", self._shown, self.zone.key, "", error.message, error.mend)
+        missing = "" if self._folder.exists() else ", made when it is written"
+        count = len(paths)
+        return PlaceReport(
+            self.name, "calendar", self._shown, self.zone.key, f"{count} event{'s' * (count != 1)}{missing}"
+        )
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs."""
+        try:
+            if self._folder.exists():
+                self._paths()
+        except WhenvocaError as error:
+            return PlaceInfo(
+                name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly, trouble=str(error.message),
+                trouble_mend=error.mend, trouble_exit=int(error.exit_code),
+            )  # fmt: skip
+        return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
+
+    def _paths(self) -> list[Path]:
+        if self._folder.exists() and not self._folder.is_dir():
+            raise SourceFault(
+                "is a file, and a folder is wanted here", where=self._shown, mend='name it so: file = "…"'
+            )
+        with files.telling_trouble(self._folder, "read"), os.scandir(self._folder) as entries:
+            return sorted(Path(e.path) for e in entries if e.name.endswith(".ics") and not e.name.startswith("."))
+
+    def _look_through(self) -> tuple[dict[str, Path], dict[str, Path]]:
+        """Files by UID and by our mark, found by a look at their lines without parsing them."""
+        if self._index is None:
+            by_uid: dict[str, Path] = {}
+            by_mark: dict[str, Path] = {}
+            for path in self._paths() if self._folder.exists() else ():
+                with contextlib.suppress(FileNotFoundError):
+                    data = path.read_bytes()
+                    for pattern, index in ((_UID, by_uid), (_ORIGIN, by_mark)):
+                        for found in pattern.finditer(data):
+                            index[_unfolded(found[1])] = path
+            self._index = (by_uid, by_mark)
+        return self._index
+
+    def find_event(self, uid: str) -> StoredEvent | None:
+        """The event of that UID. Raises SourceFault if its file is broken."""
+        path = self._folder / _file_name(uid)
+        if not path.exists():
+            path = self._look_through()[0].get(uid, path)
+        return self._stored(path, uid)
+
+    def find_marked(self, mark: str, uid: str) -> StoredEvent | None:
+        """The standing event that carries our mark."""
+        path = self._look_through()[1].get(mark)
+        if path is None:
+            return None
+        found = self._stored(path, uid)
+        if found is None:
+            data = path.read_bytes() if path.exists() else b""
+            other = next((each.uid for each in iter_components(data) if each.origin == mark), None)
+            found = self._stored(path, other) if other else None
+        return found if found and found.event.origin == mark else None
+
+    def _stored(self, path: Path, uid: str) -> StoredEvent | None:
+        if not path.exists():
+            return None
+        data = files.read_file(path)
+        for event in read_events(data, self.zone, file=self._label(path)):
+            if event.uid == uid and event.occurrence is None and not event.cancelled:
+                return StoredEvent(event, files.hash_bytes(data), path.absolute().as_uri())
+        return None
+
+    def _label(self, path: Path) -> str:
+        return f"{self._shown}/{path.name}"
+
+    def list_events(self) -> Iterator[Event]:
+        """Every component as it stands. Raises SourceFault at a broken file."""
+        for path in self._paths() if self._folder.exists() else ():
+            yield from read_events(files.read_file(path), self.zone, file=self._label(path))
+
+    def find_between(self, low: datetime, high: datetime) -> list[Event]:
+        """All occurrences wholly or partly between two moments; files that cannot touch them are not parsed."""
+        days = low.astimezone(self.zone).date(), high.astimezone(self.zone).date()
+        found: list[Event] = []
+        for path in self._paths() if self._folder.exists() else ():
+            data = files.read_file(path)
+            if may_touch(data, *days):
+                found += read_events(data, self.zone, file=self._label(path))
+        return expand_events(found, low, high, self.zone)
+
+    # --- writing
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes a group: temporaries first, one sync for all of them, then each takes its name if it is free."""
+        creations = [effect for effect in effects if effect.verb == "create event"]
+        results = iter(self._create(creations, stamp)) if creations else iter(())
+        return [
+            next(results) if effect.verb == "create event" else self._apply_one(effect, stamp) for effect in effects
+        ]
+
+    def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
+        stored: StoredEvent = effect.stored
+        if effect.verb == "take event as made":
+            return Receipt(stored.version, stored.address)
+        path = self._path_of(stored)
+        data = files.read_file(path)
+        if files.hash_bytes(data) != stored.version:
+            return RowFault(f'"{stored.event.title}" was changed by another hand meanwhile', where=self._label(path))
+        assert effect.event is not None
+        changed = change_event(data, stored.event, effect.event, stamp)
+        files.replace_file(path, changed)
+        return Receipt(files.hash_bytes(changed), stored.address)
+
+    def _path_of(self, stored: StoredEvent) -> Path:
+        path = self._folder / _file_name(stored.event.uid)
+        return path if path.exists() else self._look_through()[0][stored.event.uid]
+
+    def _create(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        with files.telling_trouble(self._folder, "made"):
+            self._folder.mkdir(parents=True, exist_ok=True)
+        written: list[tuple[str, str, str]] = []  # temporary, final name, hash
+        base = str(self._folder.absolute())
+        try:
+            with files.telling_trouble(self._folder, "written"):
+                for effect in effects:
+                    assert effect.event is not None
+                    data = write_calendar(effect.event, stamp)
+                    name = _file_name(effect.event.uid)
+                    temporary = f"{base}/.{name}{files.TEMPORARY}"
+                    written.append((temporary, f"{base}/{name}", files.hash_bytes(data)))
+                    descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
+                    try:
+                        _write_all(descriptor, data)
+                        if len(effects) == 1:
+                            os.fsync(descriptor)
+                    finally:
+                        os.close(descriptor)
+                if len(effects) > 1:
+                    os.sync()
+                results: list[Receipt | WhenvocaError] = [
+                    self._put(temporary, final, digest, effect)
+                    for (temporary, final, digest), effect in zip(written, effects, strict=True)
+                ]
+        except BaseException:
+            for temporary, _, _ in written:
+                with contextlib.suppress(OSError):
+                    os.unlink(temporary)
+            raise
+        files.sync_folder(self._folder)
+        return results
+
+    def _put(self, temporary: str, final: str, digest: str, effect: Effect) -> Receipt | WhenvocaError:
+        """Gives the temporary its name, unless a file has it already."""
+        try:
+            os.link(temporary, final)
+        except FileExistsError:
+            os.unlink(temporary)
+            return self._standing(Path(final), effect)
+        except OSError:  # a file system without links
+            if os.path.exists(final):
+                os.unlink(temporary)
+                return self._standing(Path(final), effect)
+            os.replace(temporary, final)
+        else:
+            os.unlink(temporary)
+        if self._index is not None:
+            self._index[0][effect.target] = self._index[1][effect.lineage] = Path(final)
+        return Receipt(digest, _file_uri(final))
+
+    def _standing(self, path: Path, effect: Effect) -> Receipt | WhenvocaError:
+        """After a crash the file may stand already: ours, then it is done; else another's."""
+        stored = self._stored(path, effect.target)
+        if stored and stored.event.origin == effect.lineage:
+            return Receipt(stored.version, stored.address)
+        return PlaceTrouble("stands there already and is not ours", where=self._label(path), mend="move that file away")
+
+
+def _file_uri(path: str) -> str:
+    return "file://" + path if re.fullmatch(r"[A-Za-z0-9/._~-]+", path) else Path(path).as_uri()
+
+
+def _write_all(descriptor: int, data: bytes) -> None:
+    written = os.write(descriptor, data)
+    while written < len(data):
+        written += os.write(descriptor, data[written:])
+
+
+def _file_name(uid: str) -> str:
+    return re.sub(r"[^A-Za-z0-9@._-]", "_", uid)[:200].lstrip(".") + ".ics"
+
+
+def _unfolded(value: bytes) -> str:
+    return unescape_text(re.sub(rb"\r?\n[ \t]", b"", value).decode("utf-8", "replace").strip())

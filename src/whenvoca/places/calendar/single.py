@@ -1,0 +1,149 @@
+"""One .ics file holding a whole calendar. What does not change in it stays byte for byte."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.patch import add_events, change_event, iter_components
+from whenvoca.calendars.reader import read_events, refuse_cut
+from whenvoca.calendars.recurrence import expand_events
+from whenvoca.calendars.writer import empty_calendar
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import PlaceReport, StoredEvent
+from whenvoca.errors import RowFault, SourceFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.places import files
+
+
+class FileCalendar:
+    """A calendar that is one file; it is made when the first event is written."""
+
+    def __init__(
+        self, name: str, path: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False
+    ) -> None:
+        self.name = name
+        self.zone = zone
+        self.clash = clash
+        self._path = path
+        self._shown = shown
+        self._readonly = readonly
+        self._digest = ""
+        self._events: list[Event] = []
+        self._versions: dict[str, str] = {}
+
+    # --- looking
+
+    def describe(self) -> PlaceReport:
+        """How much the file holds."""
+        try:
+            count = len({event.uid for event in self._load()})
+        except WhenvocaError as error:
+            return PlaceReport(self.name, "calendar", self._shown, self.zone.key, "", error.message, error.mend)
+        missing = "" if self._path.exists() else ", made when it is written"
+        return PlaceReport(
+            self.name, "calendar", self._shown, self.zone.key, f"{count} event{'s' * (count != 1)}{missing}"
+        )
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs."""
+        try:
+            self._read()
+        except WhenvocaError as error:
+            return PlaceInfo(
+                name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly, trouble=error.message,
+                trouble_mend=error.mend, trouble_exit=int(error.exit_code),
+            )  # fmt: skip
+        return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
+
+    def _read(self) -> bytes:
+        """The file's text, checked to be whole; an empty calendar while there is none."""
+        if not self._path.exists():
+            return empty_calendar()
+        data = files.read_file(self._path)
+        if not data.strip():
+            raise SourceFault(
+                "is empty and no iCalendar file", where=self._shown, mend="take it away, a new one is made"
+            )
+        refuse_cut(data, self._shown)
+        return data
+
+    def _load(self) -> list[Event]:
+        data = self._read()
+        digest = files.hash_bytes(data)
+        if digest != self._digest:
+            self._events = read_events(data, self.zone, file=self._shown)
+            self._digest = digest
+            self._versions = _versions(data)
+        return self._events
+
+    def find_event(self, uid: str) -> StoredEvent | None:
+        """The event of that UID."""
+        for event in self._load():
+            if event.uid == uid and event.occurrence is None and not event.cancelled:
+                return StoredEvent(event, self._versions[uid], self._path.absolute().as_uri())
+        return None
+
+    def find_marked(self, mark: str, uid: str) -> StoredEvent | None:
+        """The standing event that carries our mark."""
+        found = next((event for event in self._load() if event.origin == mark and event.occurrence is None), None)
+        return self.find_event(found.uid) if found else None
+
+    def list_events(self) -> Iterator[Event]:
+        """Every component as it stands."""
+        return iter(self._load())
+
+    def find_between(self, low: datetime, high: datetime) -> list[Event]:
+        """All occurrences wholly or partly between two moments."""
+        return expand_events(self._load(), low, high, self.zone)
+
+    # --- writing
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes a group with one replacement of the file. The version of an event is the hash of its components."""
+        data = self._read()
+        components = {each.uid: each for each in iter_components(data) if each.name == "VEVENT"}
+        versions = _versions(data)
+        errors: dict[int, WhenvocaError] = {}
+        fresh: list[Event] = []
+        for index, effect in enumerate(effects):
+            if effect.verb == "create event":
+                assert effect.event is not None
+                standing = components.get(effect.target)
+                if standing is None:
+                    fresh.append(effect.event)
+                elif standing.origin != effect.lineage:
+                    errors[index] = RowFault(
+                        "an event of that UID stands there already and is not ours", where=self._shown
+                    )
+            elif effect.verb == "change event":
+                if versions.get(effect.target) != effect.stored.version:
+                    title = effect.stored.event.title
+                    errors[index] = RowFault(f'"{title}" was changed by another hand meanwhile', where=self._shown)
+                    continue
+                assert effect.event is not None
+                data = change_event(data, effect.stored.event, effect.event, stamp)
+        if fresh:
+            data = add_events(data, fresh, stamp)
+        if fresh or any(effect.verb == "change event" for effect in effects):
+            with files.telling_trouble(self._path, "made"):
+                self._path.parent.mkdir(parents=True, exist_ok=True)
+            files.replace_file(self._path, data)
+        versions = _versions(data)
+        address = self._path.absolute().as_uri()
+        return [
+            errors.get(index) or Receipt(versions.get(effect.target, ""), address)
+            for index, effect in enumerate(effects)
+        ]
+
+
+def _versions(data: bytes) -> dict[str, str]:
+    """The version of each event: the hash of all components of its UID."""
+    texts: dict[str, bytes] = {}
+    for each in iter_components(data):
+        if each.name == "VEVENT":
+            texts[each.uid] = texts.get(each.uid, b"") + data[each.begin : each.end]
+    return {uid: files.hash_bytes(text) for uid, text in texts.items()}

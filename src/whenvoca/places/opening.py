@@ -1,0 +1,260 @@
+"""Opens the places of a workspace: the kind chooses the backing, one file is opened once."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any, Generic, TypeVar
+from zoneinfo import ZoneInfo
+
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.faces import CalendarFace, PlaceReport, SheetFace
+from whenvoca.engine.workspace import LATER_KINDS, Workspace
+from whenvoca.errors import SettingsFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo, column_word
+from whenvoca.language.faults import nearest
+from whenvoca.language.inference import fold_name
+from whenvoca.places import files
+from whenvoca.places.calendar.folder import FolderCalendar
+from whenvoca.places.calendar.single import FileCalendar
+from whenvoca.places.settings import PlaceSettings
+from whenvoca.places.sheet.csv_file import CsvFile
+from whenvoca.places.sheet.grid import Backing
+from whenvoca.places.sheet.place import OpenFile, SheetPlace
+from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
+from whenvoca.places.sheet.xlsx_file import XlsxFile
+from whenvoca.values.kinds import Kind
+from whenvoca.values.zones import load_zone
+
+_SHEET_KEYS = ("kind", "file", "tab", "header", "key", "dates", "decimal", "kinds", "encoding", "delimiter", "create",
+               "readonly", "totals", "zone")  # fmt: skip
+_CALENDAR_KEYS = ("kind", "folder", "file", "zone", "clash", "readonly")
+_LATER_CALENDAR_KEYS = ("server", "calendar", "user", "password", "invite")
+_ENDINGS = {".xlsx": XlsxFile, ".xlsm": XlsxFile}
+Face = TypeVar("Face")
+
+
+class Places:
+    """The places of a workspace by lower-case name. Each is opened when it is first asked for."""
+
+    def __init__(self, workspace: Workspace, clock: Clock, zone: ZoneInfo | None = None) -> None:
+        self._workspace = workspace
+        self._clock = clock
+        self._zone = zone or workspace.zone
+        self._tables = {
+            name.lower(): PlaceSettings(name, table, workspace.text) for name, table in workspace.places.items()
+        }
+        self._files: dict[Path, OpenFile] = {}
+        self._opened: dict[str, SheetFace | CalendarFace] = {}
+        self._headings: dict[str, list[str]] = {}
+        for settings in self._tables.values():
+            if settings.kind not in ("sheet", "calendar", *LATER_KINDS):
+                known = ("sheet", "calendar")
+                said = f'there is no kind of place "{settings.kind}"' if settings.kind else "the kind is missing"
+                raise settings.refuse("kind", said, nearest(settings.kind, known) or f"one of: {', '.join(known)}")
+
+    def names(self) -> list[str]:
+        """The names as they are written."""
+        return [settings.name for settings in self._tables.values()]
+
+    def kind_of(self, name: str) -> str:
+        """The kind of a place."""
+        return self._tables[name.lower()].kind
+
+    def set_written(self, columns: Mapping[str, Sequence[str]]) -> None:
+        """Tells each sheet which columns workflows write: they never make its rows another, and head a new file."""
+        self._headings = {place: list(names) for place, names in columns.items()}
+        for place, sheet in self._opened.items():
+            if isinstance(sheet, SheetPlace):
+                self._tell_written(place, sheet)
+
+    def _tell_written(self, place: str, sheet: SheetPlace) -> None:
+        words = self._headings.get(place, [])
+        sheet.wanted_headings = [word.replace("-", " ") if word == column_word(word) else word for word in words]
+        folded = {fold_name(word) for word in words}
+        with contextlib.suppress(WhenvocaError):
+            if not sheet.is_missing():
+                sheet.written = frozenset(
+                    heading.name for heading in sheet.table().headings if fold_name(column_word(heading.name)) in folded
+                )
+
+    # --- what the check and the stage ask
+
+    def info(self, name: str) -> PlaceInfo | None:
+        """What the checker needs of a place."""
+        settings = self._tables.get(name.lower())
+        if settings is None:
+            return None
+        if why := self._unavailable(settings):
+            return PlaceInfo(name=settings.name, kind=settings.kind, unavailable=why)
+        return self._open(settings).info()
+
+    def _unavailable(self, settings: PlaceSettings) -> str:
+        if settings.kind in LATER_KINDS:
+            return f"this version has no places of the kind {settings.kind}"
+        if settings.kind == "calendar" and settings.has("server"):
+            return "this version has no calendars on a server"
+        return ""
+
+    def describe(self) -> list[PlaceReport]:
+        """Every place for people."""
+        found = []
+        for settings in self._tables.values():
+            if why := self._unavailable(settings):
+                found.append(PlaceReport(settings.name, settings.kind, settings.text("server") or settings.text("folder"), "", "", why))
+                continue
+            try:
+                found.append(self._open(settings).describe())
+            except WhenvocaError as error:
+                found.append(PlaceReport(settings.name, settings.kind, "", "", "", error.message, error.mend))
+        return found
+
+    def _names_of(self, kind: str) -> list[str]:
+        return [name for name, settings in self._tables.items() if settings.kind == kind]
+
+    @property
+    def sheets(self) -> Mapping[str, SheetFace]:
+        """The sheets, opened when looked up."""
+        return _Lookup(self._names_of("sheet"), self.open_named)
+
+    @property
+    def calendars(self) -> Mapping[str, CalendarFace]:
+        """The calendars, opened when looked up."""
+        return _Lookup(self._names_of("calendar"), self.open_named)
+
+    @property
+    def files(self) -> list[OpenFile]:
+        """The files behind the sheets opened so far."""
+        return list(self._files.values())
+
+    def hash_of(self, file: str) -> str:
+        """The hash of a file as it stands, empty if there is none."""
+        path = Path(file)
+        return files.hash_bytes(files.read_file(path)) if path.exists() else ""
+
+    def sweep(self) -> None:
+        """Takes away temporaries that a crash left in the folders of the places."""
+        folders = {self._workspace.folder}
+        for settings in self._tables.values():
+            for key in ("folder", "file"):
+                if settings.has(key):
+                    path = self._path(settings, key)
+                    folders.add(path if key == "folder" else path.parent)
+        for folder in folders:
+            if folder.is_dir():
+                for left in folder.glob(f".*{files.TEMPORARY}"):
+                    with contextlib.suppress(OSError):
+                        left.unlink()
+
+    def open_named(self, name: str) -> SheetFace | CalendarFace | None:
+        """The place of that name; None if there is none, or this version cannot open it."""
+        settings = self._tables.get(name.lower())
+        return None if settings is None or self._unavailable(settings) else self._open(settings)
+
+    # --- opening
+
+    def _open(self, settings: PlaceSettings) -> SheetFace | CalendarFace:
+        key = settings.name.lower()
+        if key not in self._opened:
+            self._opened[key] = self._open_sheet(settings) if settings.kind == "sheet" else self._open_calendar(settings)
+            place = self._opened[key]
+            if isinstance(place, SheetPlace):
+                self._tell_written(key, place)
+        return self._opened[key]
+
+    def _path(self, settings: PlaceSettings, key: str) -> Path:
+        return self._workspace.folder / Path(settings.text(key)).expanduser()
+
+    def _zone_of(self, settings: PlaceSettings) -> ZoneInfo:
+        if not settings.has("zone"):
+            return self._zone
+        try:
+            return load_zone(settings.text("zone"))
+        except SettingsFault as fault:
+            raise settings.refuse("zone", fault.message, fault.mend) from fault
+
+    def _open_sheet(self, settings: PlaceSettings) -> SheetPlace:
+        settings.allow(_SHEET_KEYS)
+        if not settings.text("file"):
+            raise settings.refuse("", "the file is missing", 'such as file = "requests.xlsx"')
+        try:
+            dates, decimal = to_hint_settings(settings.text("dates") or None, settings.text("decimal") or None)
+        except SettingsFault as fault:
+            raise settings.refuse("dates" if "dates" in fault.message else "decimal", fault.message) from fault
+        read = SheetSettings(
+            file=settings.text("file"), tab=settings.text("tab") or None, header=settings.number("header"),
+            key=settings.texts("key"), dates=dates, decimal=decimal, kinds=_kinds(settings), encoding=settings.text("encoding"),
+            delimiter=settings.text("delimiter"), create=settings.yes_no("create"), readonly=settings.yes_no("readonly"),
+            totals=settings.text("totals") == "last row", patience=self._workspace.patience,
+        )  # fmt: skip
+        path = self._path(settings, "file")
+        return SheetPlace(settings.name, read, self._zone_of(settings), self._open_file(path, read, settings))
+
+    def _open_file(self, path: Path, read: SheetSettings, settings: PlaceSettings) -> OpenFile:
+        real = path.resolve()
+        if real not in self._files:
+            self._files[real] = OpenFile(real, _backing_of(path, read, settings), self._clock)
+        return self._files[real]
+
+    def _open_calendar(self, settings: PlaceSettings) -> CalendarFace:
+        settings.allow((*_CALENDAR_KEYS, *_LATER_CALENDAR_KEYS))
+        clash = settings.text("clash", "allow")
+        if clash not in ("allow", "refuse", "tentative"):
+            raise settings.refuse("clash", f'clash is never "{clash}"', "it is one of: allow, refuse, tentative")
+        zone, readonly = self._zone_of(settings), settings.yes_no("readonly")
+        if settings.has("folder") == settings.has("file"):
+            raise settings.refuse("", "a calendar has either a folder or a file", 'such as folder = "calendars/domes"')
+        key = "folder" if settings.has("folder") else "file"
+        cls = FolderCalendar if key == "folder" else FileCalendar
+        return cls(settings.name, self._path(settings, key), settings.text(key), zone, clash=clash, readonly=readonly)
+
+
+class _Lookup(Mapping[str, Face], Generic[Face]):
+    """Places of one kind by lower-case name, opened when looked up."""
+
+    def __init__(self, names: list[str], opening: Callable[[str], Any]) -> None:
+        self._names = names
+        self._opening = opening
+
+    def __getitem__(self, name: str) -> Face:
+        if name not in self._names:
+            raise KeyError(name)
+        face: Face = self._opening(name)
+        return face
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._names)
+
+    def __len__(self) -> int:
+        return len(self._names)
+
+
+def _kinds(settings: PlaceSettings) -> dict[str, Kind]:
+    found = {}
+    for column, kind in settings.table("kinds").items():
+        if kind not in set(Kind):
+            mend = nearest(str(kind), list(Kind)) or f"one of: {', '.join(Kind)}"
+            raise settings.refuse("kinds", f'there is no kind of column "{kind}"', mend)
+        found[column] = Kind(kind)
+    return found
+
+
+def _backing_of(path: Path, read: SheetSettings, settings: PlaceSettings) -> Backing:
+    return make_backing(path, encoding=read.encoding, delimiter=read.delimiter, decimal=read.decimal, dates=read.dates, refuse=settings)
+
+
+def make_backing(
+    path: Path, *, encoding: str = "", delimiter: str = "", decimal: str | None = None, dates: str | None = None,
+    refuse: PlaceSettings | None = None,
+) -> Backing:  # fmt: skip
+    """The backing for a file, by its ending. Raises SettingsFault for an ending that none reads."""
+    ending = path.suffix.lower()
+    if ending in (".csv", ".tsv", ".txt"):
+        sign = "," if decimal == "decimal comma" else "."
+        delimiter = {"tab": "\t", "\\t": "\t"}.get(delimiter, delimiter) or ("\t" if ending == ".tsv" else "")
+        return CsvFile(encoding=encoding, delimiter=delimiter, decimal=sign, day_format=dates or "")
+    if ending in _ENDINGS:
+        return _ENDINGS[ending]()
+    message = f"{path.name}: sheets are read from .xlsx, .xlsm and .csv"
+    raise refuse.refuse("file", message) if refuse else SettingsFault(message, mend="save it in one of these formats")

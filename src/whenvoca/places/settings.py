@@ -1,0 +1,75 @@
+"""The settings of a place, read with their kinds checked and every fault naming its line."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from whenvoca.engine.workspace import FILE, line_of
+from whenvoca.errors import SettingsFault
+from whenvoca.language.faults import nearest
+
+
+class PlaceSettings:
+    """One table [places.NAME]."""
+
+    def __init__(self, name: str, table: Mapping[str, Any], text: str) -> None:
+        self.name = name
+        self._table = table
+        self._text = text
+
+    @property
+    def kind(self) -> str:
+        """The kind of place, as written."""
+        return str(self._table.get("kind", ""))
+
+    def refuse(self, key: str, message: str, mend: str = "") -> SettingsFault:
+        """The fault of a setting, to be raised."""
+        line = line_of(self._text, f"places.{self.name}", key)
+        return SettingsFault(f"{self.name}: {message}", where=f"{FILE}:{line}" if line else FILE, mend=mend)
+
+    def allow(self, known: Sequence[str]) -> None:
+        """Raises SettingsFault for a setting that is none of these."""
+        for key in self._table:
+            if key not in known:
+                raise self.refuse(key, f'there is no setting "{key}" of a {self.kind}', nearest(key, known))
+
+    def has(self, key: str) -> bool:
+        """Whether the setting stands there."""
+        return key in self._table
+
+    def text(self, key: str, default: str = "") -> str:
+        """A text."""
+        value = self._table.get(key, default)
+        if not isinstance(value, str):
+            raise self.refuse(key, f"{key} is no text", f'such as {key} = "…"')
+        return value
+
+    def yes_no(self, key: str) -> bool:
+        """true or false, false unless given."""
+        value = self._table.get(key, False)
+        if not isinstance(value, bool):
+            raise self.refuse(key, f"{key} is neither true nor false")
+        return value
+
+    def number(self, key: str) -> int | None:
+        """A whole number from 1 on."""
+        value = self._table.get(key)
+        if value is not None and (not isinstance(value, int) or isinstance(value, bool) or value < 1):
+            raise self.refuse(key, f"{key} is no whole number from 1 on")
+        return value
+
+    def texts(self, key: str) -> tuple[str, ...]:
+        """A text or a list of texts."""
+        value = self._table.get(key, [])
+        items = value if isinstance(value, list) else [value]
+        if not all(isinstance(item, str) and item for item in items):
+            raise self.refuse(key, f"{key} is neither a text nor a list of texts")
+        return tuple(items)
+
+    def table(self, key: str) -> Mapping[str, Any]:
+        """A table."""
+        value = self._table.get(key, {})
+        if not isinstance(value, dict):
+            raise self.refuse(key, f"{key} is no table", f'such as {key} = {{ Date = "date" }}')
+        return value

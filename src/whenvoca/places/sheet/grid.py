@@ -1,0 +1,84 @@
+"""What every sheet backing gives and takes: a grid of raw cells, and writes by row and column."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from whenvoca.values.kinds import Raw
+
+
+@dataclass(slots=True)
+class Grid:
+    """The cells of one tab from A1 on; rows may be of different lengths. ``notes`` are told to people."""
+
+    tab: str
+    rows: list[list[Raw]]
+    vertical_merges: dict[tuple[int, int], tuple[int, int]] = field(default_factory=dict)  # cell: top cell, same column
+    epoch_1904: bool = False
+    notes: tuple[str, ...] = ()
+    has_formulas: bool = False
+
+
+@dataclass(slots=True)
+class TabWrites:
+    """What is to be written into one tab: cells by (row, column), counted from 0, and rows to go below the data."""
+
+    cells: dict[tuple[int, int], Any] = field(default_factory=dict)
+    formats_from: dict[int, int] = field(default_factory=dict)  # for a row below the data: the row whose look it takes
+    headings: list[str] = field(default_factory=list)  # of a tab that has to be made
+
+
+class Backing(Protocol):
+    """A file format."""
+
+    def tabs(self, data: bytes) -> list[str]:
+        """The names of the tabs, in order."""
+
+    def load(self, data: bytes, tab: str | None) -> Grid:
+        """The cells of a tab. Raises SourceFault if the file is none of this format, or the tab is not there."""
+
+    def patch(self, data: bytes | None, writes: Mapping[str, TabWrites]) -> bytes:
+        """The file with only these cells changed; without data, a new file."""
+
+    def find_formulas(self, data: bytes, tab: str) -> set[tuple[int, int]]:
+        """The cells that hold a formula: somebody's work, which is not written over."""
+
+    def to_raw(self, value: Any) -> Raw:
+        """The value as a later reading of the file gives it."""
+
+
+def letter_of(column: int) -> str:
+    """The letters of a column counted from 0: A, B, …, Z, AA."""
+    letters = ""
+    column += 1
+    while column:
+        column, rest = divmod(column - 1, 26)
+        letters = chr(65 + rest) + letters
+    return letters
+
+
+def column_of(letters: str) -> int:
+    """The column, counted from 0, of its letters."""
+    number = 0
+    for letter in letters:
+        number = number * 26 + ord(letter) - 64
+    return number - 1
+
+
+def cell_name(row: int, column: int) -> str:
+    """A cell as spreadsheets show it, row and column counted from 0: C7."""
+    return f"{letter_of(column)}{row + 1}"
+
+
+_REFERENCE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+)\Z")
+
+
+def parse_cell(name: str) -> tuple[int, int]:
+    """Row and column, counted from 0, of a cell's name."""
+    found = _REFERENCE.match(name)
+    if not found:
+        raise ValueError(name)
+    return int(found[2]) - 1, column_of(found[1])

@@ -1,0 +1,135 @@
+"""Where the headings of a table stand, and how its columns are called."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import date, time
+from decimal import Decimal
+
+from whenvoca.errors import SourceFault
+from whenvoca.language.definitions import column_word
+from whenvoca.places.sheet.grid import Grid, cell_name, letter_of
+from whenvoca.values.blanks import squeeze_blanks
+from whenvoca.values.columns import shape_is_value
+from whenvoca.values.kinds import Raw, show_raw
+
+_LOOKED_AT = 40  # rows from the top among which headings are looked for
+
+
+@dataclass(frozen=True, slots=True)
+class Heading:
+    """One column: its name as it stands in the sheet, and its number from 0."""
+
+    name: str
+    index: int
+
+    @property
+    def letter(self) -> str:
+        """The column's letters."""
+        return letter_of(self.index)
+
+
+def find_header(grid: Grid) -> int:
+    """The row of the headings, counted from 0. Raises SourceFault if none looks like headings."""
+    best, best_score = -1, 0.0
+    for number, row in enumerate(grid.rows[:_LOOKED_AT]):
+        score = _heading_score(grid, number, row)
+        if score > best_score:
+            best, best_score = number, score
+    if best < 0:
+        raise SourceFault("no row looks like headings", mend="say which row holds them: header = N at the place")
+    return best
+
+
+def _heading_score(grid: Grid, number: int, row: list[Raw]) -> float:
+    """How much a row looks like headings: several different short texts with filled columns below them."""
+    filled = [cell for cell in row if cell is not None]
+    texts = [squeeze_blanks(cell) for cell in filled if isinstance(cell, str)]
+    if not texts or len(texts) < len(filled) or any(_is_no_heading(text) for text in texts):
+        return 0
+    distinct = len({text.casefold() for text in texts})
+    if distinct < len(texts) - 1:
+        return 0
+    below = [each for each in grid.rows[number + 1 : number + 21] if any(cell is not None for cell in each)]
+    columns = [index for index, cell in enumerate(row) if cell is not None]
+    under = sum(1 for index in columns if any(index < len(each) and each[index] is not None for each in below))
+    outside = sum(
+        1 for each in below[:5] for index, cell in enumerate(each) if cell is not None and index not in columns
+    )
+    differing = sum(1 for index in columns if _differs_below(below, index))
+    if len(columns) == 1 and (outside or any(sum(c is not None for c in each) > 1 for each in below)):
+        return 0
+    return distinct * 2 + under + 2 * differing - outside * 0.5 - number * 0.01
+
+
+def _is_no_heading(text: str) -> bool:
+    return len(text) > 60 or "@" in text or shape_is_value(text) or bool(re.fullmatch(r"[A-Z]{1,4}-?\d+", text))
+
+
+def _differs_below(below: list[list[Raw]], index: int) -> bool:
+    """Whether what stands under a heading is of another kind than a plain text."""
+    cells = [row[index] for row in below if index < len(row) and row[index] is not None]
+    return bool(cells) and sum(1 for cell in cells if not isinstance(cell, str) or _is_no_heading(cell)) * 2 >= len(
+        cells
+    )
+
+
+def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
+    """The columns under the headings in row ``header`` (from 0). A column without a heading is named by its letter.
+
+    Raises SourceFault if that row is empty or holds values instead of names.
+    """
+    row = grid.rows[header] if header < len(grid.rows) else []
+    width = max([len(each) for each in grid.rows[header : header + 200]] or [0])
+    names: list[str] = []
+    for index in range(width):
+        names.append(_heading_text(grid, header, index))
+    if not any(names):
+        raise SourceFault(
+            f"row {header + 1} holds no headings: it is empty", where=where, mend="say which row does: header = N"
+        )
+    odd = [
+        (index, cell)
+        for index, cell in enumerate(row)
+        if isinstance(cell, int | Decimal | date | time) and not isinstance(cell, bool)
+    ]
+    filled = sum(1 for name in names if name)
+    if odd and len(odd) * 2 >= filled:
+        index, cell = odd[0]
+        raise SourceFault(
+            f"row {header + 1} holds no headings: {cell_name(header, index)} is {show_raw(cell)}", where=where,
+            mend="say which row does: header = N",
+        )  # fmt: skip
+    found = []
+    for index, name in enumerate(names):
+        if name:
+            found.append(Heading(name, index))
+        elif _has_cells(grid, header, index):
+            found.append(Heading(f"Column {letter_of(index)}", index))
+    return found
+
+
+def _heading_text(grid: Grid, header: int, index: int) -> str:
+    row = grid.rows[header] if header < len(grid.rows) else []
+    cell = row[index] if index < len(row) else None
+    if cell is None and (top := grid.vertical_merges.get((header, index))) is not None:
+        above = grid.rows[top[0]]
+        cell = above[index] if index < len(above) else None
+    return squeeze_blanks(show_raw(cell))
+
+
+def _has_cells(grid: Grid, header: int, index: int) -> bool:
+    return any(index < len(row) and row[index] is not None for row in grid.rows[header + 1 :])
+
+
+def find_twice(headings: list[Heading], header: int) -> dict[str, str]:
+    """Headings that stand for one word in a workflow, with their cells: "D4 and F4"."""
+    by_word: dict[str, list[Heading]] = {}
+    for heading in headings:
+        by_word.setdefault(column_word(heading.name).lower(), []).append(heading)
+    return {
+        same[0].name: " and ".join(cell_name(header, heading.index) for heading in same)
+        for same in by_word.values()
+        if len(same) > 1
+    }

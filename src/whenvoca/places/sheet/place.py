@@ -1,0 +1,435 @@
+"""A sheet as a place: read once while its file stands, written cell by cell, saved once a batch.
+
+Places on one file share one ``OpenFile``, so that two tabs are saved together.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import PlaceReport, RowState, SavedRows, SaveIntent, SeenRow
+from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, SourceFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo, column_word
+from whenvoca.language.inference import fold_name
+from whenvoca.places import files
+from whenvoca.places.sheet.grid import Backing, TabWrites
+from whenvoca.places.sheet.rowkeys import find_booking_column, key_of_columns, work_out_keys
+from whenvoca.places.sheet.table import Row, SheetSettings, Table, column_infos, read_table
+from whenvoca.values.kinds import Raw
+
+
+@dataclass(slots=True)
+class _Pending:
+    """A row effect on its way into the file."""
+
+    number: int
+    place: SheetPlace
+    effect: Effect
+
+
+class OpenFile:
+    """One file behind one or several places: its bytes while it stands unchanged, and what is to be saved."""
+
+    def __init__(self, path: Path, backing: Backing, clock: Clock) -> None:
+        self.path = path
+        self.backing = backing
+        self._clock = clock
+        self._data: bytes | None = None
+        self.digest = ""
+        self.pending: list[_Pending] = []
+        self.own_digests: set[str] = set()  # contents that we wrote ourselves: they need no second of rest
+
+    def load(self) -> bytes:
+        """The file's bytes as they stand now. Raises SourceFault or PlaceTrouble."""
+        data = files.read_file(self.path)
+        digest = files.hash_bytes(data)
+        if digest != self.digest:
+            if digest not in self.own_digests:
+                files.wait_settled(self.path, self._clock.wall_seconds, self._clock.wait)
+                data = files.read_file(self.path)
+            self._data, self.digest = data, files.hash_bytes(data)
+        assert self._data is not None
+        return self._data
+
+    def save(self, begin: Callable[[SaveIntent, list[int]], None]) -> dict[str, SavedRows]:
+        """Writes everything pending; answers what became of it, by place.
+
+        ``begin`` commits the intent before the file is replaced. If somebody changed the file meanwhile it is read
+        again and the cells are put in anew, three times. Raises PlaceTrouble, then everything stays pending.
+        """
+        patience = max(each.place.settings.patience for each in self.pending)
+        for _ in range(3):
+            files.wait_unlocked(self.path, patience, self._clock.wait)
+            data = self.load() if self.path.exists() else None
+            before = self.digest if data is not None else ""
+            saved, writes = self._place_cells(data)
+            numbers = [each.number for each in self.pending]
+            if not any(write.cells for write in writes.values()):
+                return self._finish(saved, before)
+            patched = self.backing.patch(data, writes)
+            after = files.hash_bytes(patched)
+            temporary = files.write_temporary(self.path, patched)
+            begin(SaveIntent(str(self.path), before, after), numbers)
+            if self._is_still(before):
+                files.put_in_place(temporary, self.path)
+                self._data, self.digest = patched, after
+                self.own_digests.add(after)
+                return self._finish(saved, after)
+            temporary.unlink(missing_ok=True)
+        raise PlaceTrouble(
+            "is being changed all the time",
+            where=str(self.path),
+            mend="run again when nobody writes to it; nothing is lost",
+        )
+
+    def _is_still(self, before: str) -> bool:
+        if not before:
+            return not self.path.exists()
+        return self.path.exists() and files.hash_bytes(files.read_file(self.path)) == before
+
+    def _finish(self, saved: dict[str, SavedRows], digest: str) -> dict[str, SavedRows]:
+        for place in {each.place.name: each.place for each in self.pending}.values():
+            saved.setdefault(place.name, SavedRows()).digest = digest
+            place.forget()
+        self.pending = []
+        return saved
+
+    def _place_cells(self, data: bytes | None) -> tuple[dict[str, SavedRows], dict[str, TabWrites]]:
+        """The positions of the pending cells in the file as it is now, and the rows as they will be."""
+        saved: dict[str, SavedRows] = {}
+        writes: dict[str, TabWrites] = {}
+        for place in {each.place.name: each.place for each in self.pending}.values():
+            mine = [each for each in self.pending if each.place is place]
+            result = saved.setdefault(place.name, SavedRows())
+            write = place.positions(data, mine, result)
+            tab = writes.setdefault(place.tab_name, TabWrites())
+            tab.cells |= write.cells
+            tab.formats_from |= write.formats_from
+            tab.headings = tab.headings or write.headings
+        return saved, writes
+
+
+class SheetPlace:
+    """A sheet. ``written`` are the columns that workflows write, which never make its rows another."""
+
+    def __init__(self, name: str, settings: SheetSettings, zone: ZoneInfo, file: OpenFile) -> None:
+        self.name = name
+        self.settings = settings
+        self.zone = zone
+        self.file = settings.file
+        self.open_file = file
+        self.written: frozenset[str] = frozenset()
+        self.wanted_headings: list[str] = []
+        self.signature = "|".join([settings.tab or "", str(settings.header or ""), *settings.key])
+        self._table: Table | None = None
+        self._table_digest = ""
+        self._numbers: dict[str, int] = {}
+        self._states: dict[str, dict[str, Raw]] = {}
+        self._overlay: dict[str, dict[str, Raw]] = {}
+        self._added: list[dict[str, Raw]] = []
+        self._formulas: set[tuple[int, int]] | None = None
+
+    # --- looking
+
+    @property
+    def tab_name(self) -> str:
+        """The tab as the file calls it."""
+        return self._table.grid.tab if self._table else (self.settings.tab or "Sheet1")
+
+    def is_missing(self) -> bool:
+        """Whether the file or the tab is still to be made (`create = true`)."""
+        if not self.settings.create:
+            return False
+        if not self.open_file.path.exists():
+            return True
+        tabs = self.open_file.backing.tabs(self.open_file.load())
+        return self.settings.tab is not None and self.settings.tab.casefold() not in {tab.casefold() for tab in tabs}
+
+    def table(self) -> Table:
+        """The table as its file stands. Raises SourceFault, PlaceTrouble or SettingsFault."""
+        data = self.open_file.load()
+        if self._table is None or self._table_digest != self.open_file.digest:
+            try:
+                grid = self.open_file.backing.load(data, self.settings.tab)
+                self._table = read_table(self.file, grid, self.settings, self.file)
+            except SourceFault as fault:
+                raise SourceFault(fault.message, where=fault.where or self.file, mend=fault.mend) from fault
+            self._table_digest = self.open_file.digest
+            self._numbers, self._states, self._formulas = {}, {}, None
+        return self._table
+
+    def digest(self) -> str:
+        """The hash of the file as it stands, empty while it is still to be made."""
+        if self.is_missing():
+            return ""
+        self.open_file.load()
+        return self.open_file.digest
+
+    def describe(self) -> PlaceReport:
+        """What stands there."""
+        report = PlaceReport(self.name, "sheet", self._address(), self.zone.key)
+        try:
+            if self.is_missing():
+                return PlaceReport(
+                    self.name, "sheet", self._address(), self.zone.key, "not there yet, made when it is written"
+                )
+            table = self.table()
+        except WhenvocaError as error:
+            return PlaceReport(self.name, "sheet", report.address, self.zone.key, "", error.message, error.mend)
+        holds = f"{len(table.rows)} row{'s' * (len(table.rows) != 1)}, headings in row {table.header + 1}"
+        return PlaceReport(self.name, "sheet", report.address, self.zone.key, holds, notes=self._warnings(table))
+
+    def _address(self) -> str:
+        return f"{self.file}, {self.settings.tab}" if self.settings.tab else self.file
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs."""
+        common: dict[str, Any] = {
+            "name": self.name,
+            "kind": "sheet",
+            "zone": self.zone.key,
+            "readonly": self.settings.readonly,
+        }
+        try:
+            if self.is_missing():
+                return PlaceInfo(**common)
+            table = self.table()
+            self._check_keys(table)
+        except WhenvocaError as error:
+            return PlaceInfo(
+                **common, trouble=_with_place(error), trouble_mend=error.mend, trouble_exit=int(error.exit_code)
+            )
+        columns = column_infos(table, self.settings)
+        return PlaceInfo(**common, columns=columns, twice=table.twice, warnings=self._warnings(table))
+
+    def _check_keys(self, table: Table) -> None:
+        for column in self.settings.key:
+            if fold_name(column_word(column)) not in table.by_word:
+                from whenvoca.language.faults import nearest
+
+                mend = nearest(column, [heading.name for heading in table.headings])
+                raise SettingsFault(f'its key names a column "{column}" that is not there', where=self.file, mend=mend)
+            if column in table.twice:
+                raise SettingsFault(f'its key column "{column}" stands twice: {table.twice[column]}', where=self.file)
+
+    def _warnings(self, table: Table) -> tuple[str, ...]:
+        found = list(table.grid.notes)
+        if not self.settings.key:
+            booking = find_booking_column([heading.name for heading in table.headings])
+            kept = f' and the UID kept in "{booking}"' if booking else ""
+            found.append(
+                f"its rows are told apart by their content{kept}; with the ledger lost, an edited row would look new. "
+                'Name a column that never changes: key = "…"'
+            )
+        if table.grid.has_formulas:
+            found.append("it holds formulas: after a write their results are reckoned anew when it is opened")
+        return tuple(found)
+
+    # --- rows
+
+    def scan(self, known: Mapping[str, RowState]) -> Iterable[SeenRow]:
+        """All filled rows with their keys."""
+        table = self.table()
+        states = [table.state_of(cells) for _, cells in table.rows]
+        rows = self._with_keys(table, states, known)
+        self._numbers = {row.key: row.number for row in rows if not row.fault and not row.waits}
+        self._states = {row.key: dict(row.state) for row in rows if not row.fault and not row.waits}
+        return rows
+
+    def ensure_scanned(self, known: Mapping[str, RowState]) -> None:
+        """Scans if nothing has been scanned since the file was read."""
+        self.table()
+        if not self._numbers:
+            self.scan(known)
+
+    def _key_columns(self, table: Table) -> list[str]:
+        return [table.by_word[fold_name(column_word(column))].name for column in self.settings.key]
+
+    def _with_keys(self, table: Table, states: list[dict[str, Raw]], known: Mapping[str, RowState]) -> list[SeenRow]:
+        numbers = [number for number, _ in table.rows]
+        if not self.settings.key:
+            booking = find_booking_column([heading.name for heading in table.headings])
+            written = self.written | ({booking} if booking else set())
+            keys = work_out_keys(states, known, frozenset(written), booking)
+            return [SeenRow(key, number, state) for key, number, state in zip(keys, numbers, states, strict=True)]
+        columns = self._key_columns(table)
+        keys = [key_of_columns(state, columns) for state in states]
+        counts = Counter(keys)
+        said = " and ".join(columns)
+        rows = []
+        for key, number, state in zip(keys, numbers, states, strict=True):
+            where = table.where(number, table.by_word[fold_name(column_word(columns[0]))].index)
+            if not key:
+                rows.append(SeenRow("", number, state, waits=f"{where}: waits, its {said} is empty"))
+            elif counts[key] > 1:
+                others = ", ".join(str(n + 1) for n, k in zip(numbers, keys, strict=True) if k == key and n != number)
+                fault = f'{where}: {said} "{key}" stands in row {others} too; a key belongs to one row only'
+                rows.append(SeenRow(key, number, state, fault=fault))
+            else:
+                rows.append(SeenRow(key, number, state))
+        return rows
+
+    def row(self, key: str, state: RowState) -> Row:
+        """The row as a thing with typed fields."""
+        return Row(self.table(), key, state, self._numbers.get(key), self.zone)
+
+    def label(self, key: str) -> str:
+        """How messages call the row: by its key, or by its place in the sheet."""
+        if self.settings.key:
+            return key
+        number = self._numbers.get(key)
+        return f"row {number + 1}" if number is not None else "a row"
+
+    def current(self, key: str) -> RowState | None:
+        """The row as it stands, pending cells included."""
+        state = self._states.get(key)
+        if state is None:
+            return None
+        return _merged(state, self._overlay.get(key, {}))
+
+    def count_equal(self, cells: Mapping[str, Any]) -> int:
+        """How many rows hold these cells, pending ones included."""
+        if self.is_missing():
+            stored: list[dict[str, Raw]] = []
+        else:
+            table = self.table()
+            stored = [table.state_of(row) for _, row in table.rows]
+        wanted = {name: self.to_raw(name, value) for name, value in cells.items()}
+        return sum(
+            1 for state in [*stored, *self._added] if all(state.get(name) == raw for name, raw in wanted.items())
+        )
+
+    def find_key(self, cells: Mapping[str, Any]) -> str | None:
+        """The key that a new row with these cells would have; None if the sheet has no key or it is not given."""
+        if not self.settings.key or self.is_missing():
+            return None
+        table = self.table()
+        state = {name: self.to_raw(name, value) for name, value in cells.items()}
+        return key_of_columns({k: v for k, v in state.items() if v is not None}, self._key_columns(table)) or None
+
+    def column_name(self, word: str) -> str:
+        """The column's name as it stands in the sheet, for its word in a workflow."""
+        if self.is_missing():
+            return next(
+                (each for each in self.wanted_headings if fold_name(column_word(each)) == fold_name(word)), word
+            )
+        heading = self.table().by_word.get(fold_name(word))
+        if heading is None:
+            raise RowFault(f'there is no column "{word}"', where=self.file)
+        return heading.name
+
+    def to_raw(self, column: str, value: Any) -> Raw:
+        """The value as a later reading of the file gives it."""
+        return self.open_file.backing.to_raw(value)
+
+    # --- writing
+
+    def pend(self, number: int, effect: Effect) -> Receipt:
+        """Takes a row effect to be saved later. Raises RowFault if its row is gone or a cell must not be written."""
+        cells = effect.after or {}
+        if effect.verb == "change row":
+            state = self.current(effect.target)
+            if state is None:
+                raise RowFault("the row is no longer in the sheet", where=self.file)
+            self._refuse_formulas(effect.target, cells)
+            overlay = self._overlay.setdefault(effect.target, {})
+            overlay |= {name: self.to_raw(name, value) for name, value in cells.items()}
+        else:
+            self._added.append(
+                {name: raw for name, value in cells.items() if (raw := self.to_raw(name, value)) is not None}
+            )
+        self.open_file.pending.append(_Pending(number, self, effect))
+        return Receipt(is_pending=True)
+
+    def _refuse_formulas(self, key: str, cells: Mapping[str, Any]) -> None:
+        table = self.table()
+        if not table.grid.has_formulas:
+            return
+        if self._formulas is None:
+            self._formulas = self.open_file.backing.find_formulas(self.open_file.load(), self.tab_name)
+        row = self._numbers[key]
+        for name in cells:
+            column = table.by_word[fold_name(column_word(name))].index
+            if (row, column) in self._formulas:
+                raise RowFault(
+                    "holds a formula, which is not written over",
+                    where=table.where(row, column),
+                    mend="write to another column",
+                )
+
+    def positions(self, data: bytes | None, mine: list[_Pending], result: SavedRows) -> TabWrites:
+        """Where the pending cells stand in the file as it is now; what cannot be written goes into ``result.errors``."""
+        writes = TabWrites(headings=list(self.wanted_headings))
+        if data is None or self.is_missing():
+            table, columns = None, {name: index for index, name in enumerate(self.wanted_headings)}
+            next_row = 1
+        else:
+            self._refresh()
+            table = self.table()
+            columns = {heading.name: heading.index for heading in table.headings}
+            next_row = table.last_row + 1
+        last = next_row - 1
+        for each in mine:
+            after = each.effect.after or {}
+            if each.effect.verb == "add row":
+                if table is not None and last > table.header:
+                    writes.formats_from[next_row] = last
+                writes.cells |= {(next_row, columns[name]): value for name, value in after.items()}
+                result.added[each.number] = next_row
+                next_row += 1
+                continue
+            fault = self._conflict(each.effect)
+            if fault is not None:
+                result.errors[each.number] = fault
+                continue
+            row = self._numbers[each.effect.target]
+            writes.cells |= {
+                (row, columns[name]): value for name, value in after.items() if self._differs(each.effect, name, value)
+            }
+            state = result.states.get(each.effect.target, self._states[each.effect.target])
+            result.states[each.effect.target] = _merged(state, {n: self.to_raw(n, v) for n, v in after.items()})
+        return writes
+
+    def _differs(self, effect: Effect, name: str, value: Any) -> bool:
+        return self._states[effect.target].get(name) != self.to_raw(name, value)
+
+    def _refresh(self) -> None:
+        """Finds the rows again by their keys if the file changed since it was scanned."""
+        known = self._states
+        if self._table is None or self._table_digest != self.open_file.digest or not self._numbers:
+            self.scan(known)
+
+    def _conflict(self, effect: Effect) -> WhenvocaError | None:
+        state = self._states.get(effect.target)
+        if state is None:
+            return RowFault(f"{self.label(effect.target)} is no longer in the sheet", where=self.file)
+        for name, value in (effect.after or {}).items():
+            before = (effect.before or {}).get(name)
+            if state.get(name) not in (before, self.to_raw(name, value)):
+                cell = self.table().where(
+                    self._numbers[effect.target], self.table().by_word[fold_name(column_word(name))].index
+                )
+                return RowFault("was changed by another hand meanwhile, and is left as it is", where=cell)
+        return None
+
+    def forget(self) -> None:
+        """Forgets what was pending, after it was saved."""
+        for key, cells in self._overlay.items():
+            if key in self._states:
+                self._states[key] = _merged(self._states[key], cells)
+        self._overlay, self._added = {}, []
+
+
+def _merged(state: Mapping[str, Raw], cells: Mapping[str, Raw]) -> dict[str, Raw]:
+    return {name: raw for name, raw in {**state, **cells}.items() if raw is not None}
+
+
+def _with_place(error: WhenvocaError) -> str:
+    return f"{error.where}: {error.message}" if error.where else error.message

@@ -1,0 +1,204 @@
+"""A sheet as it stands in its file: headings, rows with their cells, and how each column is read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from whenvoca.engine.faces import RowState
+from whenvoca.errors import RowFault, SettingsFault
+from whenvoca.language.definitions import ColumnInfo, column_word
+from whenvoca.language.inference import fold_name
+from whenvoca.places.sheet.grid import Grid, cell_name
+from whenvoca.places.sheet.headings import Heading, find_header, find_twice, read_headings
+from whenvoca.values.columns import ColumnHints, ColumnReading, Unread, read_column
+from whenvoca.values.dates import parse_order
+from whenvoca.values.kinds import Kind, Raw
+from whenvoca.values.numbers import COMMA, POINT
+from whenvoca.values.zones import to_moment
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SheetSettings:
+    """A sheet place's settings. ``header`` counts from 1, None: it is looked for."""
+
+    file: str
+    tab: str | None = None
+    header: int | None = None
+    key: tuple[str, ...] = ()
+    dates: str | None = None
+    decimal: str | None = None
+    kinds: Mapping[str, Kind] = field(default_factory=dict)
+    encoding: str = ""
+    delimiter: str = ""
+    create: bool = False
+    readonly: bool = False
+    totals: bool = False
+    patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
+
+
+@dataclass(slots=True)
+class Table:
+    """One tab read: ``rows`` are the numbers (from 0) and cells of the filled rows below the headings."""
+
+    file: str
+    grid: Grid
+    header: int
+    headings: list[Heading]
+    readings: dict[str, ColumnReading]
+    rows: list[tuple[int, list[Raw]]]
+    twice: dict[str, str]
+    by_word: dict[str, Heading] = field(default_factory=dict)
+
+    def where(self, row: int | None, column: int) -> str:
+        """A cell as messages name it: requests.xlsx, Slots!C7."""
+        name = cell_name(row, column) if row is not None else f"column {cell_name(0, column)[:-1]}"
+        return f"{self.file}, {self.grid.tab}!{name}" if self.grid.tab else f"{self.file}, {name}"
+
+    def state_of(self, cells: list[Raw]) -> dict[str, Raw]:
+        """A row's filled cells by column name."""
+        size = len(cells)
+        return {
+            heading.name: cell
+            for heading in self.headings
+            if heading.index < size and (cell := cells[heading.index]) is not None
+        }
+
+    @property
+    def last_row(self) -> int:
+        """The number of the last filled row, or of the headings."""
+        return self.rows[-1][0] if self.rows else self.header
+
+
+def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Table:
+    """The table of a grid. Raises SourceFault if there are no headings, SettingsFault if a setting names no column."""
+    header = settings.header - 1 if settings.header else find_header(grid)
+    headings = read_headings(grid, header, where)
+    rows = [
+        (number, row)
+        for number, row in enumerate(grid.rows[header + 1 :], header + 1)
+        if any(c is not None for c in row)
+    ]
+    if settings.totals and rows:
+        rows = rows[:-1]
+    kinds = _declared_kinds(settings, headings, where)
+    readings = {}
+    for heading in headings:
+        index = heading.index
+        hints = ColumnHints(
+            kind=kinds.get(heading.name), dates=settings.dates, decimal=settings.decimal, epoch_1904=grid.epoch_1904
+        )
+        readings[heading.name] = read_column(
+            heading.name, [row[index] if index < len(row) else None for _, row in rows], hints
+        )
+    table = Table(file, grid, header, headings, readings, rows, find_twice(headings, header))
+    table.by_word = {fold_name(column_word(heading.name)): heading for heading in reversed(headings)}
+    return table
+
+
+def _declared_kinds(settings: SheetSettings, headings: list[Heading], where: str) -> dict[str, Kind]:
+    by_word = {fold_name(column_word(heading.name)): heading.name for heading in headings}
+    found = {}
+    for name, kind in settings.kinds.items():
+        column = by_word.get(fold_name(column_word(name)))
+        if column is None:
+            raise SettingsFault(f'kinds names a column "{name}" that is not there', where=where)
+        found[column] = kind
+    return found
+
+
+def to_hint_settings(dates: str | None, decimal: str | None) -> tuple[str | None, str | None]:
+    """The settings `dates` and `decimal` in the words of the columns. Raises SettingsFault for other words."""
+    order = parse_order(dates) if dates else None
+    if dates and order is None:
+        raise SettingsFault(f'dates = "{dates}" is none of: day first, month first, year first')
+    sign = {",": COMMA, ".": POINT, None: None}.get(decimal, "?")
+    if sign == "?":
+        raise SettingsFault(f'decimal = "{decimal}" is neither "," nor "."')
+    return order, sign
+
+
+class Row:
+    """A row as workflows see it: typed fields by the word of their column."""
+
+    __slots__ = ("_number", "_state", "_table", "_zone", "key")
+
+    def __init__(self, table: Table, key: str, state: RowState, number: int | None, zone: ZoneInfo) -> None:
+        self._table = table
+        self._state = state
+        self._number = number
+        self._zone = zone
+        self.key = key
+
+    @property
+    def booking(self) -> str:
+        """The UID that the row keeps of what became of it, empty if it keeps none."""
+        from whenvoca.places.sheet.rowkeys import find_booking_column
+
+        column = find_booking_column([heading.name for heading in self._table.headings])
+        value = self._state.get(column) if column else None
+        return value if isinstance(value, str) else ""
+
+    @property
+    def state(self) -> RowState:
+        """The raw cells."""
+        return self._state
+
+    def value_of(self, word: str) -> Any:
+        """The field's value, Unread where its cell gives none. Raises RowFault if the column is gone."""
+        heading = self._table.by_word.get(word)
+        if heading is None:
+            raise RowFault(f'the column "{word}" is no longer there', where=self._table.file)
+        value = self._table.readings[heading.name].read(self._state.get(heading.name))
+        if isinstance(value, datetime) and value.tzinfo is None:
+            try:
+                return to_moment(value, self._zone)
+            except RowFault as fault:
+                return Unread(str(value), fault.message, fault.mend)
+        return value
+
+    def where_is(self, word: str) -> str:
+        """The field's cell."""
+        return self._table.where(self._number, self._table.by_word[word].index)
+
+
+def column_infos(table: Table, settings: SheetSettings) -> tuple[ColumnInfo, ...]:
+    """The columns as the checker sees them."""
+    declared = {fold_name(column_word(name)) for name in settings.kinds}
+    infos = []
+    for heading in table.headings:
+        reading = table.readings[heading.name]
+        doubt, mend = _doubt_of(table, heading, reading)
+        infos.append(
+            ColumnInfo(
+                name=heading.name, letter=heading.letter, kind=reading.kind, filled=reading.filled,
+                declared=fold_name(column_word(heading.name)) in declared, status=reading.status, doubt=doubt, mend=mend,
+                sample=_sample_of(table, heading),
+            )
+        )  # fmt: skip
+    return tuple(infos)
+
+
+def _doubt_of(table: Table, heading: Heading, reading: ColumnReading) -> tuple[str, str]:
+    if reading.status == "ok":
+        return "", ""
+    for number, cells in table.rows:
+        value = reading.read(cells[heading.index] if heading.index < len(cells) else None)
+        if isinstance(value, Unread) and value.waits:
+            return f"{table.where(number, heading.index)}: {value.fault}", value.mend
+    forms = " or ".join(f'dates = "{form}"' for form in reading.formats)
+    return (
+        f"its cells fit no one reading ({', '.join(reading.formats)})",
+        f"say which at the place in whenvoca.toml: {forms}",
+    )
+
+
+def _sample_of(table: Table, heading: Heading) -> str:
+    for number, cells in table.rows:
+        cell = cells[heading.index] if heading.index < len(cells) else None
+        if isinstance(cell, str):
+            return f'{cell_name(number, heading.index)} is "{cell[:40]}"'
+    return ""

@@ -1,0 +1,287 @@
+"""Changes within the XML of one worksheet: the cells that change are written anew, every other byte stays."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from datetime import date, datetime, time
+from decimal import Decimal
+from typing import Any
+
+from whenvoca.places.sheet.grid import cell_name, column_of, letter_of
+from whenvoca.values.dates import to_serial
+from whenvoca.values.durations import Duration
+from whenvoca.values.texts import show_value
+
+_ATTRIBUTE = re.compile(rb"""([\w:.-]+)\s*=\s*("[^"]*"|'[^']*')""")
+_ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
+_ESCAPE_LOOK = re.compile(r"_(?=x[0-9A-Fa-f]{4}_)")
+
+# Given the style that the cell has and the kind of date, the style to write: see xlsx_styles.
+StyleOf = Callable[[int, str], int]
+
+
+@dataclass(frozen=True, slots=True)
+class _Cell:
+    begin: int
+    end: int
+    column: int
+    style: int
+    body: bytes
+
+    @property
+    def has_formula(self) -> bool:
+        return b"<f" in self.body and bool(re.search(rb"<(?:\w+:)?f[\s/>]", self.body))
+
+
+class SheetXml:
+    """The XML of one worksheet part."""
+
+    def __init__(self, xml: bytes) -> None:
+        self.xml = xml if b"<!--" not in xml and b"<![CDATA[" not in xml else _plain(xml)
+        root = re.search(rb"<(?:(\w+):)?worksheet\b", self.xml)
+        self.prefix = (root[1] + b":") if root and root[1] else b""
+        prefix = re.escape(self.prefix)
+        self._row = re.compile(rb"<" + prefix + rb"row\b([^>]*?)(/?)>")
+        self._row_end = b"</" + self.prefix + b"row>"
+        self._cell = re.compile(rb"<" + prefix + rb"c\b([^>]*?)(?:/>|>(.*?)</" + prefix + rb"c>)", re.DOTALL)
+        self._column_styles = self._read_column_styles()
+
+    def _read_column_styles(self) -> dict[int, int]:
+        styles: dict[int, int] = {}
+        for found in re.finditer(rb"<" + re.escape(self.prefix) + rb"col\b([^>]*?)/?>", self.xml[:200_000]):
+            attributes = _attributes(found[1])
+            if b"style" in attributes:
+                low, high = int(attributes[b"min"]), int(attributes[b"max"])
+                styles |= dict.fromkeys(range(low - 1, min(high, 512)), int(attributes[b"style"]))
+        return styles
+
+    def iter_rows(self) -> Iterator[tuple[int, int, int, bytes, int]]:
+        """Each row: number from 0, begin, end, its attributes, and where its body begins (its end if it has none)."""
+        number, position = -1, 0
+        while found := self._row.search(self.xml, position):
+            explicit = _attributes(found[1]).get(b"r") if b"r=" in found[1] else None
+            number = int(explicit) - 1 if explicit else number + 1
+            if found[2]:
+                position = found.end()
+                yield number, found.start(), position, found[1], position
+            else:
+                close = self.xml.index(self._row_end, found.end())
+                position = close + len(self._row_end)
+                yield number, found.start(), position, found[1], found.end()
+
+    def _cells(self, begin: int, end: int) -> Iterator[_Cell]:
+        column = -1
+        for found in self._cell.finditer(self.xml, begin, end):
+            attributes = _attributes(found[1])
+            reference = attributes.get(b"r")
+            column = column_of(reference.decode().rstrip("0123456789")) if reference else column + 1
+            yield _Cell(found.start(), found.end(), column, int(attributes.get(b"s", b"0")), found[2] or b"")
+
+    def find_formulas(self) -> Iterator[tuple[int, int]]:
+        """The cells that hold a formula."""
+        for number, _, end, _, body in self.iter_rows():
+            yield from ((number, cell.column) for cell in self._cells(body, end) if cell.has_formula)
+
+    def find_errors(self) -> dict[tuple[int, int], str]:
+        """Cells that hold an error value such as #REF!, which a plain reading takes for empty."""
+        errors: dict[tuple[int, int], str] = {}
+        if b't="e"' not in self.xml and b"t='e'" not in self.xml:
+            return errors
+        for number, begin, end, _, body in self.iter_rows():
+            if b'"e"' in self.xml[begin:end] or b"'e'" in self.xml[begin:end]:
+                for found in self._cell.finditer(self.xml, body, end):
+                    if _attributes(found[1]).get(b"t") == b"e" and (
+                        shown := re.search(rb"<(?:\w+:)?v>([^<]*)<", found[2] or b"")
+                    ):
+                        name = _attributes(found[1]).get(b"r", b"").decode()
+                        errors[number, column_of(name.rstrip("0123456789"))] = shown[1].decode()
+        return errors
+
+    def write(
+        self,
+        cells: Mapping[tuple[int, int], Any],
+        style_of: StyleOf,
+        *,
+        epoch_1904: bool,
+        formats_from: Mapping[int, int],
+    ) -> bytes:
+        """The XML with these cells written; ``formats_from`` names for a new row the row whose look it takes."""
+        writer = _Writer(self.prefix, style_of, epoch_1904)
+        by_row: dict[int, dict[int, Any]] = {}
+        for (row, column), value in cells.items():
+            by_row.setdefault(row, {})[column] = value
+        looks = self._row_looks(set(formats_from.values())) if formats_from else {}
+        pieces: list[bytes] = []
+        position, todo = 0, sorted(by_row)
+        at_data_end = self._data_end()
+        for number, begin, end, attributes, body in self.iter_rows():
+            while todo and todo[0] < number:
+                pieces += [self.xml[position:begin], self._new_row(todo[0], by_row, looks, formats_from, writer)]
+                position = begin
+                todo.pop(0)
+            if todo and todo[0] == number:
+                pieces += [
+                    self.xml[position:begin],
+                    self._changed_row(number, attributes, body, end, by_row[number], writer),
+                ]
+                position = end
+                todo.pop(0)
+            if not todo:
+                break
+        if todo:
+            pieces.append(self.xml[position:at_data_end])
+            position = at_data_end
+            pieces += [self._new_row(number, by_row, looks, formats_from, writer) for number in todo]
+        pieces.append(self.xml[position:])
+        return self._with_dimension(self._with_data_element(b"".join(pieces)), cells)
+
+    def _data_end(self) -> int:
+        close = self.xml.rfind(b"</" + self.prefix + b"sheetData>")
+        if close >= 0:
+            return close
+        empty = re.search(rb"<" + re.escape(self.prefix) + rb"sheetData\s*/>", self.xml)
+        return empty.end() if empty else self.xml.rfind(b"</" + self.prefix + b"worksheet>")
+
+    def _with_data_element(self, xml: bytes) -> bytes:
+        """An empty <sheetData/> opened up around the rows that were put behind it."""
+        empty = re.search(rb"<" + re.escape(self.prefix) + rb"sheetData\s*/>", xml)
+        if not empty:
+            return xml
+        rows_end = empty.end()
+        while found := re.compile(rb"<" + re.escape(self.prefix) + rb"row\b").match(xml, rows_end):
+            rows_end = xml.index(self._row_end, found.start()) + len(self._row_end)
+        opened, closed = b"<" + self.prefix + b"sheetData>", b"</" + self.prefix + b"sheetData>"
+        return xml[: empty.start()] + opened + xml[empty.end() : rows_end] + closed + xml[rows_end:]
+
+    def _with_dimension(self, xml: bytes, cells: Mapping[tuple[int, int], Any]) -> bytes:
+        found = re.search(
+            rb"<" + re.escape(self.prefix) + rb'dimension ref="([A-Z]+)(\d+)(?::([A-Z]+)(\d+))?"', xml[:20_000]
+        )
+        if not found or not cells:
+            return xml
+        left, top = column_of(found[1].decode()), int(found[2]) - 1
+        right = column_of(found[3].decode()) if found[3] else left
+        bottom = int(found[4]) - 1 if found[4] else top
+        rows, columns = [row for row, _ in cells], [column for _, column in cells]
+        box = (min(left, *columns), min(top, *rows), max(right, *columns), max(bottom, *rows))
+        if box == (left, top, right, bottom):
+            return xml
+        ref = f"{cell_name(box[1], box[0])}:{cell_name(box[3], box[2])}".encode()
+        return xml[: found.start(1)] + ref + xml[found.end() - 1 :]
+
+    def _row_looks(self, wanted: set[int]) -> dict[int, dict[int, int]]:
+        return {
+            number: {cell.column: cell.style for cell in self._cells(body, end) if cell.style}
+            for number, _, end, _, body in self.iter_rows()
+            if number in wanted
+        }
+
+    def _new_row(
+        self, number: int, by_row: Mapping[int, dict[int, Any]], looks: Mapping[int, dict[int, int]],
+        formats_from: Mapping[int, int], writer: _Writer,
+    ) -> bytes:  # fmt: skip
+        look = looks.get(formats_from.get(number, -1), {})
+        values = by_row[number]
+        cells = [
+            writer.cell(number, column, values.get(column), look.get(column, self._column_styles.get(column, 0)))
+            for column in sorted(values.keys() | look.keys())
+        ]
+        return b'<%srow r="%d">%s</%srow>' % (self.prefix, number + 1, b"".join(cells), self.prefix)
+
+    def _changed_row(
+        self, number: int, attributes: bytes, body: int, end: int, values: dict[int, Any], writer: _Writer
+    ) -> bytes:
+        pieces: list[bytes] = []
+        todo = sorted(values)
+        row_style = int(_attributes(attributes).get(b"s", b"0"))
+        inserted = False
+        position = body
+        for cell in self._cells(body, end):
+            while todo and todo[0] < cell.column:
+                column = todo.pop(0)
+                style = row_style or self._column_styles.get(column, 0)
+                pieces += [self.xml[position : cell.begin], writer.cell(number, column, values[column], style)]
+                position = cell.begin
+                inserted = True
+            if todo and todo[0] == cell.column:
+                column = todo.pop(0)
+                pieces += [self.xml[position : cell.begin], writer.cell(number, column, values[column], cell.style)]
+                position = cell.end
+        close = max(body, end - len(self._row_end)) if body != end else end
+        pieces.append(self.xml[position:close] if body != end else b"")
+        for column in todo:
+            pieces.append(writer.cell(number, column, values[column], row_style or self._column_styles.get(column, 0)))
+            inserted = True
+        kept = re.sub(rb'\s+spans="[^"]*"', b"", attributes) if inserted else attributes
+        if b"r=" not in kept:
+            kept = b' r="%d"' % (number + 1) + kept
+        return b"<" + self.prefix + b"row" + kept + b">" + b"".join(pieces) + self._row_end
+
+
+class _Writer:
+    """Writes single cells."""
+
+    def __init__(self, prefix: bytes, style_of: StyleOf, epoch_1904: bool) -> None:
+        self._prefix = prefix.decode()
+        self._style_of = style_of
+        self._epoch_1904 = epoch_1904
+
+    def cell(self, row: int, column: int, value: Any, style: int) -> bytes:
+        """The <c> element of a value; an empty one keeps only its style."""
+        p = self._prefix
+        kind, content, form = self._content(value)
+        if form:
+            style = self._style_of(style, form)
+        head = f'<{p}c r="{letter_of(column)}{row + 1}"' + (f' s="{style}"' if style else "")
+        if kind == "":
+            return (f"{head}/>" if style else "").encode()
+        if kind == "inlineStr":
+            return f'{head} t="inlineStr"><{p}is><{p}t xml:space="preserve">{content}</{p}t></{p}is></{p}c>'.encode()
+        typed = f' t="{kind}"' if kind != "n" else ""
+        return f"{head}{typed}><{p}v>{content}</{p}v></{p}c>".encode()
+
+    def _content(self, value: Any) -> tuple[str, str, str]:
+        match value:
+            case None | "":
+                return "", "", ""
+            case bool():
+                return "b", "1" if value else "0", ""
+            case int() | Decimal() | float():
+                return "n", str(value) if not isinstance(value, Decimal) else repr(float(value)), ""
+            case datetime():
+                return self._serial(value.replace(tzinfo=None), "moment")
+            case date():
+                return self._serial(datetime.combine(value, time()), "date")
+            case time():
+                fraction = (value.hour * 3600 + value.minute * 60 + value.second) / 86400
+                return "n", repr(fraction), "time"
+            case Duration() if not value.months:
+                return "n", repr(value.to_seconds() / 86400), "duration"
+        return "inlineStr", escape_xml(show_value(value)), ""
+
+    def _serial(self, wall: datetime, form: str) -> tuple[str, str, str]:
+        if wall.year < (1905 if self._epoch_1904 else 1901):
+            return "inlineStr", f"{wall:%Y-%m-%d %H:%M}" if form == "moment" else f"{wall:%Y-%m-%d}", ""
+        serial = to_serial(wall, epoch_1904=self._epoch_1904)
+        return "n", repr(serial if serial % 1 else int(serial)), form
+
+
+def escape_xml(text: str) -> str:
+    """The text as XML, signs that XML has no place for in the _xHHHH_ form of the format."""
+    text = _ESCAPE_LOOK.sub("_x005F_", text.replace("\r\n", "\n"))
+    text = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace("\r", "_x000D_")
+    return _ILLEGAL.sub(lambda found: f"_x{ord(found[0]):04X}_", text)
+
+
+def _attributes(source: bytes) -> dict[bytes, bytes]:
+    return {name: value[1:-1] for name, value in _ATTRIBUTE.findall(source)}
+
+
+def _plain(xml: bytes) -> bytes:
+    """The same XML without comments and CDATA sections, which the search for cells could trip over."""
+    from lxml import etree
+
+    parser = etree.XMLParser(remove_comments=True, strip_cdata=True, resolve_entities=False, huge_tree=True)
+    return etree.tostring(etree.fromstring(xml, parser), xml_declaration=True, encoding="UTF-8", standalone=True)

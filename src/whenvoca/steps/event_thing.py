@@ -1,0 +1,77 @@
+"""The event as a thing in a workflow: its fields by the language's names."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Event
+from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, TEXT, YES_NO, Type, list_of, thing
+from whenvoca.values.durations import Duration
+
+
+def event_type() -> Type:
+    """The type of an event: each field that a workflow can read."""
+    texts = ("title", "zone", "location", "details", "repeat", "busy", "colour", "uid", "address", "calendar", "organizer")
+    fields: dict[str, Type] = dict.fromkeys(texts, TEXT)
+    fields |= {"start": MOMENT, "end": MOMENT, "length": DURATION, "first-day": DATE, "last-day": DATE, "priority": NUMBER}
+    fields |= {"attendees": list_of(TEXT), "optional": list_of(TEXT), "alarm": list_of(DURATION), "category": list_of(TEXT)}
+    fields |= {"private": YES_NO, "whole-day": YES_NO, "busy": ANY}
+    return thing("event", fields)
+
+
+class EventThing:
+    """An event at its calendar."""
+
+    def __init__(self, event: Event, calendar: str, address: str, zone: ZoneInfo) -> None:
+        self._event = event
+        self._calendar = calendar
+        self._address = address
+        self._zone = zone
+
+    @property
+    def uid(self) -> str:
+        """The UID."""
+        return self._event.uid
+
+    def where_is(self, word: str) -> str:
+        """The calendar and the title."""
+        return f'{self._calendar}, "{self._event.title}"'
+
+    def value_of(self, word: str) -> Any:
+        """The field's value. Raises KeyError for a name that is no field of an event."""
+        event = self._event
+        start, end = event.span(self._zone)
+        match word:
+            case "start":
+                return start
+            case "end":
+                return end
+            case "length":
+                return Duration.between(start, end)
+            case "first-day":
+                return event.start.date() if isinstance(event.start, datetime) else event.start
+            case "last-day":
+                return event.last_day
+            case "zone":
+                return getattr(start.tzinfo, "key", "UTC")
+            case "attendees" | "optional":
+                return [each.address for each in event.attendees if each.optional == (word == "optional")]
+            case "alarm":
+                return list(event.alarms)
+            case "category":
+                return list(event.categories)
+            case "whole-day":
+                return event.is_whole_day
+            case "repeat":
+                return event.rule or None
+            case "calendar":
+                return self._calendar
+            case "address":
+                return self._address or None
+        return {
+            "title": event.title, "location": event.location, "details": event.details, "busy": event.busy,
+            "priority": event.priority, "colour": event.colour, "private": event.private, "uid": event.uid,
+            "organizer": event.organizer,
+        }[word]  # fmt: skip

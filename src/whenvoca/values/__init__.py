@@ -1,0 +1,1 @@
+"""Dates, times, zones, durations, numbers and texts: reading and writing them. Pure functions."""
