@@ -39,7 +39,7 @@ def open_kit(folder: Path | None, clock: Clock, *, zone: str = "", with_root: bo
 
     Raises SettingsFault if there is none or its settings are wrong.
     """
-    workspace = load_workspace(folder if folder is not None else find_workspace(Path.cwd()))
+    workspace = load_workspace(folder if folder is not None else find_workspace())
     if zone:
         workspace = replace(workspace, zone=load_zone(zone))
     made = ensure_root(workspace) if with_root else ""

@@ -93,7 +93,9 @@ class Batch:
         while occurrences := self.ledger.waiting(workflow.identity, GROUP, after):
             after = occurrences[-1].number
             startable = self._startable(occurrences, program, sheet, zone)
-            self._advance([self._begin(occurrence, program, sheet, scope, done) for occurrence, scope, done in startable])
+            self._advance(
+                [self._begin(occurrence, program, sheet, scope, done) for occurrence, scope, done in startable]
+            )
 
     def _startable(
         self, occurrences: list[Occurrence], program: Program, sheet: SheetFace, zone: ZoneInfo
@@ -139,26 +141,34 @@ class Batch:
             asked: list[tuple[_Run, int, EffectKey, Effect]] = []
             for run, answer in answers:
                 if (request := self._step(run, answer)) is not None:
-                    number, key, effect, is_known = request
+                    number, key, effect = request
                     asked.append((run, number, key, effect))
-                    if not is_known:
-                        journal.intents.append((number, run.occurrence.run, key, effect))
+                    journal.intents.append((number, run.occurrence.run, key, effect))
             self._end_runs([run for run, _ in answers if run.outcome], journal)
             self.ledger.commit(journal)
             journal = Journal()
-            results = self.stage.apply([(number, effect) for _, number, _, effect in asked], self.clock.now()) if asked else []
+            results = (
+                self.stage.apply([(number, effect) for _, number, _, effect in asked], self.clock.now())
+                if asked
+                else []
+            )
             answers = []
             for (run, number, _, effect), result in zip(asked, results, strict=True):
                 self._note(run, number, effect, result, journal)
                 answers.append((run, result))
         self.ledger.commit(journal)
 
-    def _step(self, run: _Run, answer: Receipt | WhenvocaError | None) -> tuple[int, EffectKey, Effect, bool] | None:
-        """Takes the run to its next write; answers it with its number, and whether it was journalled before a crash."""
+    def _step(self, run: _Run, answer: Receipt | WhenvocaError | None) -> tuple[int, EffectKey, Effect] | None:
+        """Takes the run to its next write that has no receipt yet; answers it with its number, that of before a crash."""
         try:
             while True:
                 if isinstance(answer, PlaceTrouble | SourceFault):
-                    run.outcome, run.reason, run.mend, run.trouble = "waiting", reason_of_error(answer), answer.mend, answer
+                    run.outcome, run.reason, run.mend, run.trouble = (
+                        "waiting",
+                        reason_of_error(answer),
+                        answer.mend,
+                        answer,
+                    )
                     run.performing.close()
                     return None
                 if isinstance(answer, WhenvocaError):
@@ -177,9 +187,9 @@ class Batch:
                     continue
                 self.stage.plan(effect)
                 if entry is not None:
-                    return entry.number, key, effect, True
+                    return entry.number, key, effect
                 self._next_effect += 1
-                return self._next_effect - 1, key, effect, False
+                return self._next_effect - 1, key, effect
         except StopIteration:
             run.outcome = "done"
         except WaitingFault as fault:
@@ -255,7 +265,12 @@ class Batch:
         for run in self._unsaved:
             if run.unsaved:
                 assert trouble is not None
-                run.outcome, run.reason, run.mend, run.trouble = "waiting", reason_of_error(trouble), trouble.mend, trouble
+                run.outcome, run.reason, run.mend, run.trouble = (
+                    "waiting",
+                    reason_of_error(trouble),
+                    trouble.mend,
+                    trouble,
+                )
             self._end(run, journal)
         self.ledger.commit(journal)
         self._unsaved = []
@@ -314,4 +329,3 @@ def _holds(program: Program, scope: Scope) -> bool:
 def reason_of_error(error: WhenvocaError) -> str:
     """Place and message of any error, without its mend."""
     return f"{error.where}: {error.message}" if error.where else error.message
-

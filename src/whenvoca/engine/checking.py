@@ -163,7 +163,11 @@ def _add_circles(read: Sequence[ReadFile], faults: dict[str, Sequence[Fault]]) -
     for workflow, step, path in find_circles([each.workflow for each in read]):
         said = " → ".join(path)
         collected = by_file[workflow.file].faults
-        collected.add(step.spot, f"these workflows would start each other without end: {said}", "put a where into one of them that ends it")
+        collected.add(
+            step.spot,
+            f"these workflows would start each other without end: {said}",
+            "put a where into one of them that ends it",
+        )
         faults[workflow.file] = collected.sorted()
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -29,6 +29,16 @@ class SqliteLedger:
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.execute("PRAGMA synchronous=FULL")
             self._prepare()
+
+    @classmethod
+    def copy_of(cls, path: Path) -> SqliteLedger:
+        """A copy in memory of the ledger in that file, an empty one if there is none."""
+        ledger = cls(Path(":memory:"))
+        if path.exists():
+            with ledger._telling(), closing(sqlite3.connect(path, timeout=10)) as source:
+                source.backup(ledger._db)
+            ledger._prepare()
+        return ledger
 
     def _prepare(self) -> None:
         version = self._db.execute("PRAGMA user_version").fetchone()[0]
@@ -301,6 +311,10 @@ class SqliteLedger:
             self._db.executemany(
                 "UPDATE runs SET outcome=?, reason=?, milliseconds=? WHERE number=?",
                 ((outcome, reason, spent, o.run) for o, outcome, reason, spent in journal.ended),
+            )
+            self._db.executemany(  # intents of a way that the run did not take again after a crash
+                "UPDATE effects SET state='failed', receipt='' WHERE run=? AND state='intent'",
+                ((o.run,) for o, _, _, _ in journal.ended),
             )
             self._db.executemany(
                 "UPDATE occurrences SET state=? WHERE number=?",

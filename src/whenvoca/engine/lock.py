@@ -28,7 +28,9 @@ def worker_lock(path: Path, clock: Clock, *, patience: float, tell: object = Non
                 told = True
             if left <= 0:
                 raise PlaceTrouble(
-                    f"{_holder(file)} is at work in this workspace", where=str(path.parent.parent), mend="run again when it is done"
+                    f"{_holder(file)} is at work in this workspace",
+                    where=str(path.parent.parent),
+                    mend="run again when it is done",
                 )
             clock.wait(min(0.1, left))
             left -= 0.1

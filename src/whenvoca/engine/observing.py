@@ -90,10 +90,14 @@ def take_up(ledger: Ledger, program: Program, sheet: SheetFace, now: datetime, z
 
 
 def _occurrence(program: Program, sheet: SheetFace, subject: str, sequence: int, now: datetime) -> Occurrence:
-    return Occurrence(program.workflow.identity, sheet.name, subject, sequence, now.isoformat(), label=sheet.label(subject))
+    return Occurrence(
+        program.workflow.identity, sheet.name, subject, sequence, now.isoformat(), label=sheet.label(subject)
+    )
 
 
-def _of_standing(ledger: Ledger, program: Program, sheet: SheetFace, now: datetime, zone: ZoneInfo) -> Iterator[Occurrence]:
+def _of_standing(
+    ledger: Ledger, program: Program, sheet: SheetFace, now: datetime, zone: ZoneInfo
+) -> Iterator[Occurrence]:
     """What was there before the workflow's first run counts as gained."""
     tell = _Membership(program, sheet, now, zone)
     for subject, (sequence, state) in ledger.standing_all(sheet.name):

@@ -128,6 +128,7 @@ class StepCall:
 @dataclass(slots=True)
 class _CompiledStep:
     act: Callable[[StepCall], Acting]
+    number: int  # among the workflow's steps
     name: str
     path: str
     places: tuple[str, ...]
@@ -148,6 +149,7 @@ class Program:
     def __init__(self, workflow: tree.Workflow, columns: frozenset[str]) -> None:
         self.workflow = workflow
         self._compiler = Compiler(columns)
+        self._steps = 0
         assert workflow.trigger is not None
         self.where = self._compiler.conditions(workflow.trigger.conditions)
         self._body = self._compile(workflow.body)
@@ -174,6 +176,10 @@ class Program:
                     message = f"{reason_of(fault)}; and then in “if anything fails”: {reason_of(second)}"
                     raise RowFault(message, mend=second.mend) from second
             raise
+
+    def _next_number(self) -> int:
+        self._steps += 1
+        return self._steps
 
     # --- statements
 
@@ -246,7 +252,11 @@ class Program:
                     context.scope.names.update(outer)
             if faults:
                 first = faults[0]
-                count = f"{len(faults)} of {sum(ordinals.values())} repetitions failed: " if sum(ordinals.values()) > 1 else ""
+                count = (
+                    f"{len(faults)} of {sum(ordinals.values())} repetitions failed: "
+                    if sum(ordinals.values()) > 1
+                    else ""
+                )
                 raise RowFault(count + first.message, where=first.where, mend=first.mend)
 
         return act
@@ -267,6 +277,7 @@ class Program:
         ats = {line.word: line.value for line in own if isinstance(line.value, tree.At)}
         compiled = _CompiledStep(
             act=definition.act,
+            number=self._next_number(),
             name=fold_name(step.name),
             path=step.path,
             places=step.places,
@@ -296,7 +307,9 @@ class Program:
         return act
 
 
-def _keyed(step: _CompiledStep, context: RunContext, repetition: str) -> Generator[tuple[EffectKey, Effect], Receipt, Any]:
+def _keyed(
+    step: _CompiledStep, context: RunContext, repetition: str
+) -> Generator[tuple[EffectKey, Effect], Receipt, Any]:
     """The step's effects, each with its key; answers what the step made."""
     acting = step.act(StepCall(step, context, repetition))
     answer: Receipt | None = None
@@ -306,8 +319,9 @@ def _keyed(step: _CompiledStep, context: RunContext, repetition: str) -> Generat
             effect = acting.throw(fault) if fault else acting.send(answer) if answer else next(acting)
         except StopIteration as end:
             return end.value
-        context.ordinals[step.path, repetition] += 1
-        key = EffectKey(step.path, repetition, context.ordinals[step.path, repetition])
+        step_key = f"{step.number} {step.path}"
+        context.ordinals[step_key, repetition] += 1
+        key = EffectKey(step_key, repetition, context.ordinals[step_key, repetition])
         fault = None
         try:
             answer = yield key, effect

@@ -51,7 +51,9 @@ class Stage(Protocol):
 class LiveStage:
     """The stage that writes for real."""
 
-    def __init__(self, calendars: Mapping[str, CalendarFace], sheets: Mapping[str, SheetFace], ledger: Ledger, clock: Clock) -> None:
+    def __init__(
+        self, calendars: Mapping[str, CalendarFace], sheets: Mapping[str, SheetFace], ledger: Ledger, clock: Clock
+    ) -> None:
         self._calendars = calendars
         self._sheets = sheets
         self._ledger = ledger
@@ -87,11 +89,16 @@ class LiveStage:
         if event.rule:
             high = low + _SERIES_LOOKED_AT
         mine = expand_events([event], low, high, zone)
-        others = [*calendar.find_between(low, high), *expand_events(self._planned.get(calendar.name, ()), low, high, zone)]
+        others = [
+            *calendar.find_between(low, high),
+            *expand_events(self._planned.get(calendar.name, ()), low, high, zone),
+        ]
         return [
             other
             for other in others
-            if other.takes_time and other.uid != event.uid and any(touches(other, *each.span(zone), zone) for each in mine)
+            if other.takes_time
+            and other.uid != event.uid
+            and any(touches(other, *each.span(zone), zone) for each in mine)
         ]
 
     def plan(self, effect: Effect) -> None:

@@ -35,9 +35,17 @@ _ROUNDS = 20  # how often workflows may set each other off within one command
 class OpenPlaces(Protocol):
     """The places of a workspace, opened."""
 
-    calendars: Mapping[str, CalendarFace]
-    sheets: Mapping[str, SheetFace]
-    files: Sequence[SavingFile]
+    @property
+    def calendars(self) -> Mapping[str, CalendarFace]:
+        """The calendars by lower-case name."""
+
+    @property
+    def sheets(self) -> Mapping[str, SheetFace]:
+        """The sheets by lower-case name."""
+
+    @property
+    def files(self) -> Sequence[SavingFile]:
+        """The files behind the sheets."""
 
     def hash_of(self, file: str) -> str:
         """The hash of a file as it stands, empty if there is none."""
@@ -130,7 +138,7 @@ def run_workflows(
         tell(result)
 
     _finish_saves(ledger, places, clock.now())
-    programs = [(_to_program(workflow, places), places.sheets[_place_of(workflow)]) for workflow in workflows]
+    programs = [(to_program(workflow, places), places.sheets[place_of(workflow)]) for workflow in workflows]
     stage = LiveStage(places.calendars, places.sheets, ledger, clock)
     done = 0
 
@@ -175,13 +183,15 @@ def zone_of(workspace: Workspace, workflow: tree.Workflow, sheet: SheetFace) -> 
     return load_zone(workflow.settings.zone) if workflow.settings.zone else sheet.zone
 
 
-def _place_of(workflow: tree.Workflow) -> str:
+def place_of(workflow: tree.Workflow) -> str:
+    """The lower-case name of the place that a workflow's trigger looks at."""
     assert workflow.trigger is not None
     return workflow.trigger.place.lower()
 
 
-def _to_program(workflow: tree.Workflow, places: OpenPlaces) -> Program:
-    sheet = places.sheets[_place_of(workflow)]
+def to_program(workflow: tree.Workflow, places: OpenPlaces) -> Program:
+    """The workflow ready to run, its names bound to the columns of the real sheet."""
+    sheet = places.sheets[place_of(workflow)]
     info = sheet.info()
     return Program(workflow, frozenset(fold_name(word) for word in info.by_word))
 
@@ -210,8 +220,16 @@ def _finish_saves(ledger: Ledger, places: OpenPlaces, now: datetime) -> None:
 
 def _observe_after_crash(ledger: Ledger, sheet: SheetFace, found: Mapping[int, tuple[int, Any]], now: datetime) -> None:
     """Enters our own cells, which a crash kept from the observation log, with the run that wrote them."""
-    cause = {effect.target: run for run, effect in found.values() if effect.place == sheet.name and effect.verb == "change row"}
-    added = [(run, effect.after or {}) for run, effect in found.values() if effect.place == sheet.name and effect.verb == "add row"]
+    cause = {
+        effect.target: run
+        for run, effect in found.values()
+        if effect.place == sheet.name and effect.verb == "change row"
+    }
+    added = [
+        (run, effect.after or {})
+        for run, effect in found.values()
+        if effect.place == sheet.name and effect.verb == "add row"
+    ]
     known = ledger.standing(sheet.name)
     for row in sheet.scan(known) if added else ():
         if row.key not in known:

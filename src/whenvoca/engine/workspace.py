@@ -64,12 +64,20 @@ class Workspace:
         return self.state_folder
 
 
-def find_workspace(start: Path) -> Path:
-    """The nearest folder upwards that holds a whenvoca.toml. Raises SettingsFault if there is none."""
+def find_workspace(start: Path | None = None) -> Path:
+    """The nearest folder upwards from here that holds a whenvoca.toml. Raises SettingsFault if there is none."""
+    try:
+        start = start or Path.cwd()
+    except OSError as error:
+        raise SettingsFault(
+            "this folder is no longer there", mend="go to another one, or name it: --workspace DIR"
+        ) from error
     for folder in (start, *start.parents):
         if (folder / FILE).is_file():
             return folder
-    raise SettingsFault(f"there is no {FILE} here or above", where=str(start), mend="whenvoca new DIR makes a workspace")
+    raise SettingsFault(
+        f"there is no {FILE} here or above", where=str(start), mend="whenvoca new DIR makes a workspace"
+    )
 
 
 def load_workspace(folder: Path) -> Workspace:
@@ -78,7 +86,9 @@ def load_workspace(folder: Path) -> Workspace:
     try:
         text = path.read_text(encoding="utf-8-sig")
     except FileNotFoundError as error:
-        raise SettingsFault(f"there is no {FILE}", where=str(folder), mend="whenvoca new DIR makes a workspace") from error
+        raise SettingsFault(
+            f"there is no {FILE}", where=str(folder), mend="whenvoca new DIR makes a workspace"
+        ) from error
     except (OSError, UnicodeDecodeError) as error:
         raise SettingsFault(f"cannot be read: {error}", where=str(path)) from error
     try:
@@ -101,7 +111,9 @@ class _Reader:
         head = self._table("workspace", "", self._data.get("workspace", {}), _WORKSPACE_KEYS)
         zone_name = head.get("zone")
         if not zone_name:
-            self._refuse("workspace", "", "the workspace has no zone", 'such as zone = "Europe/Lisbon" below [workspace]')
+            self._refuse(
+                "workspace", "", "the workspace has no zone", 'such as zone = "Europe/Lisbon" below [workspace]'
+            )
         people = self._people()
         week = head.get("week", {})
         return Workspace(
@@ -127,7 +139,9 @@ class _Reader:
             self._refuse(table, "", f"{said or table} is no table", f"written: [{table}]")
         for key in found:
             if key not in known:
-                self._refuse(table, key, f'there is no setting "{key}"{" of " + said if said else ""}', nearest(key, known))
+                self._refuse(
+                    table, key, f'there is no setting "{key}"{" of " + said if said else ""}', nearest(key, known)
+                )
         return dict(found)
 
     def _zone(self, table: str, name: str) -> ZoneInfo:
@@ -178,7 +192,9 @@ class _Reader:
             if not isinstance(settings, dict):
                 self._refuse(table, "", f"{name} is no table", f"written: [{table}]")
             if not _PLACE_NAME.match(name):
-                self._refuse(table, "", f'"{name}" is no name of a place', "a name is one word of letters, digits and hyphens")
+                self._refuse(
+                    table, "", f'"{name}" is no name of a place', "a name is one word of letters, digits and hyphens"
+                )
             if name.lower() in seen:
                 self._refuse(table, "", f'two places are called "{name}"', "case does not tell names apart")
             seen[name.lower()] = name
@@ -220,4 +236,3 @@ def write_root(workspace: Workspace, root: str) -> str:
         temporary.unlink(missing_ok=True)
         raise SettingsFault(f"cannot be written: {error.strerror}", where=str(path)) from error
     return root
-

@@ -292,12 +292,14 @@ class _Parser:
         pieces: list[tuple[tree.Node, str]] = []
         while self._peek.kind == "name" and self._peek.text.lower() in _UNITS:
             pieces.append((node, self._take().text.lower().removesuffix("s")))
-            if not (self._peek.kind == "number" and self._unit_follows()):
+            if not self._amount_follows():
                 break
             node = self._read_dotted()
         return tree.Span(pieces[0][0].spot, tuple(pieces)) if pieces else node
 
-    def _unit_follows(self) -> bool:
+    def _amount_follows(self) -> bool:
+        if self._peek.kind != "number":
+            return False
         after = self._tokens[min(self._position + 1, len(self._tokens) - 1)]
         return after.kind == "name" and after.text.lower() in _UNITS
 
@@ -332,9 +334,7 @@ class _Parser:
                 self._stop(self._peek, "a closing bracket is missing")
             self._bracketed[id(inner)] = inner
             return inner
-        self._stop(
-            token, "a value is missing here" if token.kind == "end" else f"{token.text} is not expected here"
-        )
+        self._stop(token, "a value is missing here" if token.kind == "end" else f"{token.text} is not expected here")
 
     def _read_name(self, token: Token) -> tree.Node:
         word = token.text.lower()

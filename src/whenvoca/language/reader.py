@@ -29,7 +29,7 @@ def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tu
     """
     faults = FaultList(file, text)
     reader = _Reader(vocabulary, faults)
-    workflow = reader.read(name, file, read_lines(text, faults), text.count("\n") + 1)
+    workflow = reader.read(name, file, read_lines(text, faults))
     return workflow, faults
 
 
@@ -49,7 +49,7 @@ class _Reader:
         self._vocabulary = vocabulary
         self._faults = faults
 
-    def read(self, name: str, file: str, lines: list[Line], line_count: int) -> tree.Workflow:
+    def read(self, name: str, file: str, lines: list[Line]) -> tree.Workflow:
         settings: dict[str, Any] = {}
         trigger: tree.Trigger | None = None
         seen_trigger = False
@@ -87,7 +87,7 @@ class _Reader:
         body = self._read_statements(rest)
         return tree.Workflow(
             name=name, file=file, settings=self._to_settings(settings), trigger=trigger, body=body,
-            on_failure=on_failure, line_count=line_count,
+            on_failure=on_failure,
         )  # fmt: skip
 
     # --- settings and trigger

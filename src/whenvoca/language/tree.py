@@ -202,8 +202,8 @@ class FieldLine:
     """A field of a step or trigger: NAME VALUE."""
 
     word: str
-    as_written: str
-    spot: Spot
+    as_written: str = field(compare=False)
+    spot: Spot = field(compare=False)
     value: Node
 
 
@@ -283,7 +283,7 @@ class Fail(Statement):
 class Trigger:
     """The `when` line."""
 
-    spot: Spot
+    spot: Spot = field(compare=False)
     definition: TriggerDefinition = field(compare=False)
     place: str = ""
     conditions: tuple[Node, ...] = ()
@@ -322,7 +322,6 @@ class Workflow:
     trigger: Trigger | None
     body: Block
     on_failure: Block | None = None
-    line_count: int = 0
 
     @property
     def identity(self) -> str:

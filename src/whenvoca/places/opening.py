@@ -102,7 +102,11 @@ class Places:
         found = []
         for settings in self._tables.values():
             if why := self._unavailable(settings):
-                found.append(PlaceReport(settings.name, settings.kind, settings.text("server") or settings.text("folder"), "", "", why))
+                found.append(
+                    PlaceReport(
+                        settings.name, settings.kind, settings.text("server") or settings.text("folder"), "", "", why
+                    )
+                )
                 continue
             try:
                 found.append(self._open(settings).describe())
@@ -157,7 +161,9 @@ class Places:
     def _open(self, settings: PlaceSettings) -> SheetFace | CalendarFace:
         key = settings.name.lower()
         if key not in self._opened:
-            self._opened[key] = self._open_sheet(settings) if settings.kind == "sheet" else self._open_calendar(settings)
+            self._opened[key] = (
+                self._open_sheet(settings) if settings.kind == "sheet" else self._open_calendar(settings)
+            )
             place = self._opened[key]
             if isinstance(place, SheetPlace):
                 self._tell_written(key, place)
@@ -187,6 +193,7 @@ class Places:
             key=settings.texts("key"), dates=dates, decimal=decimal, kinds=_kinds(settings), encoding=settings.text("encoding"),
             delimiter=settings.text("delimiter"), create=settings.yes_no("create"), readonly=settings.yes_no("readonly"),
             totals=settings.text("totals") == "last row", patience=self._workspace.patience,
+            people=self._workspace.people_names,
         )  # fmt: skip
         path = self._path(settings, "file")
         return SheetPlace(settings.name, read, self._zone_of(settings), self._open_file(path, read, settings))
@@ -241,7 +248,9 @@ def _kinds(settings: PlaceSettings) -> dict[str, Kind]:
 
 
 def _backing_of(path: Path, read: SheetSettings, settings: PlaceSettings) -> Backing:
-    return make_backing(path, encoding=read.encoding, delimiter=read.delimiter, decimal=read.decimal, dates=read.dates, refuse=settings)
+    return make_backing(
+        path, encoding=read.encoding, delimiter=read.delimiter, decimal=read.decimal, dates=read.dates, refuse=settings
+    )
 
 
 def make_backing(

@@ -43,7 +43,12 @@ def _act(call: StepCall) -> Acting:
     number = made if isinstance(made, int) else made.number
     event = _to_event(call, lineage.to_uid(number), lineage.to_mark(), notes)
     event = _heed_clashes(call, event, call.text("clash") or calendar.clash, notes)
-    common: dict[str, Any] = {"place": calendar.name, "lineage": lineage.to_mark(), "number": number, "notes": tuple(notes)}
+    common: dict[str, Any] = {
+        "place": calendar.name,
+        "lineage": lineage.to_mark(),
+        "number": number,
+        "notes": tuple(notes),
+    }
     if isinstance(made, Standing):
         event = replace(event, uid=made.stored.event.uid)
         receipt = yield _to_change(made, event, common)
@@ -157,7 +162,7 @@ def _end(call: StepCall, start: datetime, notes: list[str]) -> datetime | None:
     start_clock = start.time().replace(tzinfo=None)
     if clock < start_clock:
         day += timedelta(days=1)
-        notes.append(f"ends the next day, {day:%-d %B}, because {clock:%H:%M} is earlier than {start_clock:%H:%M}")
+        notes.append(f"{clock:%H:%M} is the next day")
     return _named_zone(to_moment(datetime.combine(day, clock), call.scope.zone))
 
 
@@ -356,4 +361,3 @@ CREATE_EVENT = StepDefinition(
     "  end    Night-of at To",
     act=_act,
 )  # fmt: skip
-

@@ -13,10 +13,34 @@ from whenvoca.values.durations import Duration
 
 def event_type() -> Type:
     """The type of an event: each field that a workflow can read."""
-    texts = ("title", "zone", "location", "details", "repeat", "busy", "colour", "uid", "address", "calendar", "organizer")
+    texts = (
+        "title",
+        "zone",
+        "location",
+        "details",
+        "repeat",
+        "busy",
+        "colour",
+        "uid",
+        "address",
+        "calendar",
+        "organizer",
+    )
     fields: dict[str, Type] = dict.fromkeys(texts, TEXT)
-    fields |= {"start": MOMENT, "end": MOMENT, "length": DURATION, "first-day": DATE, "last-day": DATE, "priority": NUMBER}
-    fields |= {"attendees": list_of(TEXT), "optional": list_of(TEXT), "alarm": list_of(DURATION), "category": list_of(TEXT)}
+    fields |= {
+        "start": MOMENT,
+        "end": MOMENT,
+        "length": DURATION,
+        "first-day": DATE,
+        "last-day": DATE,
+        "priority": NUMBER,
+    }
+    fields |= {
+        "attendees": list_of(TEXT),
+        "optional": list_of(TEXT),
+        "alarm": list_of(DURATION),
+        "category": list_of(TEXT),
+    }
     fields |= {"private": YES_NO, "whole-day": YES_NO, "busy": ANY}
     return thing("event", fields)
 

@@ -58,6 +58,7 @@ class ColumnHints:
     dates: str | None = None  # one of ORDERS
     decimal: str | None = None  # POINT or COMMA
     epoch_1904: bool = False
+    names: frozenset[str] = frozenset()  # people, who may stand where addresses do; in lower case
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -87,7 +88,9 @@ class ColumnReading:
         return self._read_text(raw)
 
     def _read_text(self, text: str) -> Any:
-        shaped = _shape(text, self.kind, eager=True)
+        shaped = (shape_addresses(text, self.hints.names) if self.kind is Kind.ADDRESSES else None) or _shape(
+            text, self.kind, eager=True
+        )
         if shaped is None:
             return Unread(text, f'"{text}" is no {_said(self.kind)}')
         if shaped.fault:
@@ -165,7 +168,7 @@ def _settle(
         if shaped is None or not shaped.fits:
             continue
         if shaped.is_settled:
-            named[shaped.format or kind.value] += 1
+            named[shaped.format] += 1
             continue
         forms = set(shaped.fits)
         seen |= forms

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Container
 from decimal import Decimal
 from email.utils import parseaddr
 
@@ -82,12 +83,12 @@ def is_address(text: str) -> bool:
     return bool(_ADDRESS.match(text)) and len(text) <= 254
 
 
-def shape_addresses(text: str) -> Shaped | None:
-    """A list of e-mail addresses, or None if no @ is in the text."""
+def shape_addresses(text: str, names: Container[str] = ()) -> Shaped | None:
+    """A list of e-mail addresses, or None if no @ is in the text. ``names`` may stand in it too, in lower case."""
+    pieces = split_addresses(text) if "@" in text or names else []
     if "@" not in text:
-        return None
-    pieces = split_addresses(text)
-    wrong = [piece for piece in pieces if not is_address(piece)]
+        return Shaped({"": pieces}) if pieces and all(piece.lower() in names for piece in pieces) else None
+    wrong = [piece for piece in pieces if not is_address(piece) and piece.lower() not in names]
     if wrong and len(wrong) == len(pieces) and not any(" " not in piece and "@" in piece for piece in wrong):
         return None
     if wrong:

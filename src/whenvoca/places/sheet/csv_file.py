@@ -40,6 +40,11 @@ class CsvFile:
     decimal: str = "."
     day_format: str = ""  # how dates are written: "day first", "month first", else year first
 
+    @property
+    def new_tab(self) -> str:
+        """A CSV file's tab has no name."""
+        return ""
+
     def tabs(self, data: bytes) -> list[str]:
         """A CSV file has one tab without a name."""
         return [""]

@@ -32,7 +32,11 @@ class TabWrites:
 
 
 class Backing(Protocol):
-    """A file format."""
+    """A file format. ``new_tab`` is what the tab of a new file is called unless a name is given."""
+
+    @property
+    def new_tab(self) -> str:
+        """The name of the only tab of a new file."""
 
     def tabs(self, data: bytes) -> list[str]:
         """The names of the tabs, in order."""

@@ -141,7 +141,7 @@ class SheetPlace:
     @property
     def tab_name(self) -> str:
         """The tab as the file calls it."""
-        return self._table.grid.tab if self._table else (self.settings.tab or "Sheet1")
+        return self._table.grid.tab if self._table else (self.settings.tab or self.open_file.backing.new_tab)
 
     def is_missing(self) -> bool:
         """Whether the file or the tab is still to be made (`create = true`)."""

@@ -37,6 +37,7 @@ class SheetSettings:
     create: bool = False
     readonly: bool = False
     totals: bool = False
+    people: frozenset[str] = frozenset()  # names that may stand where addresses do
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
 
 
@@ -89,7 +90,11 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
     for heading in headings:
         index = heading.index
         hints = ColumnHints(
-            kind=kinds.get(heading.name), dates=settings.dates, decimal=settings.decimal, epoch_1904=grid.epoch_1904
+            kind=kinds.get(heading.name),
+            dates=settings.dates,
+            decimal=settings.decimal,
+            epoch_1904=grid.epoch_1904,
+            names=settings.people,
         )
         readings[heading.name] = read_column(
             heading.name, [row[index] if index < len(row) else None for _, row in rows], hints

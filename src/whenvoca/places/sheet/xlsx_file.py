@@ -31,6 +31,11 @@ _RELATION_TYPE = "http://schemas.openxmlformats.org/officeDocument/2006/relation
 class XlsxFile:
     """The workbook backing."""
 
+    @property
+    def new_tab(self) -> str:
+        """What the tab of a new workbook is called."""
+        return "Sheet1"
+
     def tabs(self, data: bytes) -> list[str]:
         """The names of the worksheets, in order."""
         return list(_open(data).sheets())

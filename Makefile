@@ -1,0 +1,42 @@
+# make demo and make test set up all they need; everything else assumes one of them ran.
+PYTHON ?= python3
+VENV   := .venv
+BIN    := $(VENV)/bin
+STAMP  := $(VENV)/.ready
+
+.PHONY: demo test check soak bench lock screenshots clean
+
+demo: $(STAMP)
+	@rm -rf demo
+	@$(BIN)/whenvoca demo demo
+
+test: $(STAMP) check
+	$(BIN)/python -m pytest -n 2 -m "not soak"
+
+check: $(STAMP)
+	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+soak: $(STAMP)
+	$(BIN)/python -m pytest -m soak -s
+
+bench: $(STAMP)
+	$(BIN)/python benchmarks/run.py
+
+screenshots: $(STAMP)
+	bash docs/screenshots.sh
+
+# What was tested is what a fresh machine gets.
+$(STAMP): pyproject.toml constraints.txt
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt "pip>=25.1"
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e ".[pictures]" --group dev
+	@touch $@
+
+lock: $(STAMP)
+	$(BIN)/python -m pip freeze --exclude-editable | grep -v '^whenvoca' > constraints.txt
+
+clean:
+	rm -rf $(VENV) demo .pytest_cache .mypy_cache .ruff_cache .hypothesis

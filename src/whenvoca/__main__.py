@@ -1,0 +1,5 @@
+"""`python -m whenvoca`."""
+
+from whenvoca.cli.main import main
+
+main()

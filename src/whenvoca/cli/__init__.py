@@ -1,0 +1,1 @@
+"""The command line: one command a file, each thin: read the words, call the core, show what it says."""

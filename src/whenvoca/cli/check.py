@@ -1,0 +1,125 @@
+"""`whenvoca check`: all faults at once, and what each workflow would take up first."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.output import console, say, say_next, show_json, styled
+from whenvoca.engine.checking import CheckResult
+from whenvoca.engine.previewing import preview
+from whenvoca.errors import ExitCode
+from whenvoca.kit import Kit
+from whenvoca.language.faults import Fault
+
+
+@click.command("check")
+@click.argument("workflows", nargs=-1, metavar="[WORKFLOW|FILE]...")
+@common_options
+def command(common: Common, workflows: tuple[str, ...]) -> int:
+    """Find all faults of the workspace and its workflows at once, and tell what each would take up first.
+
+    Headings and columns are read from the real sheets. Exit status 1 if there is a fault.
+
+    Example: whenvoca check slot-requests
+    """
+    kit = common.open(with_root=True)
+    if kit.new_root:
+        say(f"the workspace had no root of identities; written into whenvoca.toml: {kit.new_root}")
+    result = kit.check(workflows)
+    waiting = _waiting(kit, result)
+    if common.as_json:
+        show_json(_to_json(result, waiting))
+    else:
+        _show(result, waiting, common)
+    return ExitCode.FAILED if result.all_faults else ExitCode.DONE
+
+
+def _waiting(kit: Kit, result: CheckResult) -> dict[str, list[str]]:
+    """What each sound workflow would take up, by its file."""
+    faulty = {fault.file for fault in result.hard_faults}
+    sound = [workflow for workflow in result.workflows if workflow.file not in faulty]
+    return preview(kit.workspace, sound, kit.places, kit.clock)
+
+
+def _show(result: CheckResult, waiting: dict[str, list[str]], common: Common) -> None:
+    out = console()
+    for faults in result.faults.values():
+        for fault in faults:
+            show_fault(fault)
+    for warning in result.warnings:
+        say(f"note: {warning}")
+    for workflow in result.workflows:
+        faults = result.faults.get(workflow.file, ())
+        if not faults:
+            taken = waiting.get(workflow.file, [])
+            first = ", ".join(taken[:5]) + (f" and {len(taken) - 5} more" if len(taken) > 5 else "")
+            out.print(
+                styled("sound   ", "green"),
+                styled(f"{workflow.name}: ", ""),
+                f"would take up {first or 'nothing'}",
+                sep="",
+            )
+        elif not any(not fault.in_data for fault in faults):
+            out.print(styled("doubtful", "yellow"), f" {workflow.name}: rows with doubtful cells wait", sep="")
+        else:
+            out.print(styled("faulty  ", "bold red"), f"{workflow.name}: {count_of(len(faults), 'fault')}", sep="")
+    for file, faults in result.faults.items():
+        if faults and not any(workflow.file == file for workflow in result.workflows):
+            out.print(styled("faulty  ", "bold red"), file, sep="")
+    if not result.workflows and not result.all_faults:
+        out.print("there is no workflow yet")
+        say_next("write one into workflows/, or look at one: whenvoca demo", quiet=common.quiet)
+    elif not result.all_faults:
+        say_next("whenvoca run", quiet=common.quiet)
+    else:
+        say_next("mend what is marked, then: whenvoca check", quiet=common.quiet)
+
+
+def show_fault(fault: Fault, *, err: bool = False) -> None:
+    """One fault with its line marked."""
+    out = console(err=err)
+    head, *rest = fault.show().split("\n")
+    place, _, message = head.partition(f"{fault.where}: ")
+    out.print(
+        styled(f"{fault.where}: ", "bold"),
+        styled(message, "yellow" if fault.in_data else "red"),
+        sep="",
+        soft_wrap=True,
+    )
+    for line in rest:
+        out.print(line, soft_wrap=True)
+    del place
+
+
+def count_of(number: int, noun: str) -> str:
+    """ "1 fault", "2 faults"."""
+    return f"{number} {noun}{'s' * (number != 1)}"
+
+
+def fault_to_json(fault: Fault) -> dict[str, Any]:
+    """A fault as JSON."""
+    spot = fault.spot
+    return {
+        "file": fault.file, "line": spot.line if spot else None, "column": spot.column if spot else None,
+        "length": spot.length if spot else None, "message": fault.message, "mend": fault.mend, "source": fault.source,
+        "in_data": fault.in_data,
+    }  # fmt: skip
+
+
+def _to_json(result: CheckResult, waiting: dict[str, list[str]]) -> dict[str, Any]:
+    return {
+        "ok": not result.all_faults,
+        "workflows": [
+            {
+                "name": workflow.name, "file": workflow.file, "title": workflow.settings.title,
+                "sound": not any(not fault.in_data for fault in result.faults.get(workflow.file, ())),
+                "would_take_up": waiting.get(workflow.file, []),
+            }
+            for workflow in result.workflows
+        ],
+        "faults": [fault_to_json(fault) for fault in result.all_faults],
+        "warnings": list(result.warnings),
+    }  # fmt: skip

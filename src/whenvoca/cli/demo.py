@@ -1,0 +1,101 @@
+"""`whenvoca demo [DIR]`: writes the Larkmoor workspace and plays the tour."""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from pathlib import Path
+
+import click
+
+from whenvoca.cli.output import console, styled
+from whenvoca.demo.larkmoor import NOW, change_requests, write_workspace
+from whenvoca.errors import RequestFault
+
+# Each stop of the tour: what is told, then the commands that are run as a person would type them.
+_BEFORE: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Larkmoor is a made-up observatory. People ask for nights at a dome in a workbook; schools ask for visits in a CSV file.\n"
+     "First look at the source. The headings stand on row 4; R-105 asks for a night that does not exist.",
+     ("read sheet requests",)),
+    ("Two workflows say what is to be done, in sentences. They are checked against the real sheets before they run.",
+     ("check",)),
+    ("Now run them. Each row is one run: a bad row is told in the sheet and never stops the others.",
+     ("run",)),
+    ("The bookings stand in the calendars. Nights pass midnight by themselves, and the log sheet was made on the way.",
+     ("agenda --from 2027-03-15 --until 2027-04-15",)),
+)  # fmt: skip
+_AFTER: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("A second run finds nothing new and writes nothing at all.",
+     ("run",)),
+)  # fmt: skip
+_CHANGED: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Only those rows run: R-105 because it was corrected, the two new ones because they are new. R-110 asks for half past\n"
+     "midnight in the night of 28 March, an hour that the clocks skip at Larkmoor: that is said, not moved in silence.",
+     ("run slot-requests",)),
+    ("What happened is written down.",
+     ("runs --limit 6",)),
+    ("The week as a grid; --png and --html make a picture of it.",
+     ("agenda domes outreach --from 2027-03-15 --week",)),
+)  # fmt: skip
+
+
+@click.command("demo")
+@click.argument("folder", metavar="[DIR]", required=False, type=click.Path(file_okay=False, path_type=Path))
+@click.option("--keep-still", is_flag=True, help="Only write the workspace; play nothing.")
+def command(folder: Path | None, keep_still: bool) -> int:
+    """Write the Larkmoor workspace into DIR (larkmoor unless named) and play the tour.
+
+    Example: whenvoca demo /tmp/larkmoor
+    """
+    folder = folder or Path("larkmoor")
+    if folder.exists() and any(folder.iterdir()):
+        raise RequestFault("is not empty", where=str(folder), mend="name another folder: whenvoca demo DIR")
+    write_workspace(folder)
+    if keep_still:
+        click.echo(f"the Larkmoor workspace is in {folder}", err=True)
+        click.echo(f"next: cd {folder} && whenvoca check", err=True)
+        return 0
+    _tell(f"The Larkmoor workspace is written into {folder}. Its clock stands at {NOW}.")
+    _play(folder, _BEFORE)
+    _tell("The sheet as it is now: the first three columns were empty before.")
+    _show_sheet(folder)
+    _play(folder, _AFTER)
+    _tell("Somebody corrects the night of R-105 in the workbook and adds two rows, R-109 and R-110.")
+    change_requests(folder / "requests.xlsx")
+    _play(folder, _CHANGED)
+    _tell(f"That was the tour. Go on by hand: cd {folder}, look into workflows/, change requests.xlsx, whenvoca run.")
+    return 0
+
+
+def _tell(text: str) -> None:
+    sys.stderr.flush()
+    console().print()
+    for line in text.split("\n"):
+        console().print(styled(line, "italic cyan"), soft_wrap=True)
+    sys.stdout.flush()
+
+
+def _play(folder: Path, stops: tuple[tuple[str, tuple[str, ...]], ...]) -> None:
+    from whenvoca.cli.main import run_command
+
+    for text, commands in stops:
+        _tell(text)
+        for line in commands:
+            console().print(styled(f"\n$ whenvoca {line}", "bold"), soft_wrap=True)
+            sys.stdout.flush()
+            run_command([*shlex.split(line), "--workspace", str(folder), "--now", NOW])
+            sys.stdout.flush()
+            sys.stderr.flush()
+
+
+def _show_sheet(folder: Path) -> None:
+    from whenvoca.cli.output import Column, show_table
+    from whenvoca.places.sheet.xlsx_file import XlsxFile
+    from whenvoca.values.kinds import show_raw
+
+    grid = XlsxFile().load((folder / "requests.xlsx").read_bytes(), "Slots")
+    rows = [[show_raw(cell) for cell in row] for row in grid.rows[4:]]
+    show_table(
+        [Column("Request no"), Column("Night of"), Column("Answer", wraps=True), Column("Booking")],
+        [(row[3], row[4], row[0], (row[1][:13] + "…") if row[1] else "") for row in rows],
+    )

@@ -1,0 +1,121 @@
+"""The `whenvoca` command: loads the one command that is asked for, and turns every error into words and a status."""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+
+import click
+
+from whenvoca import __version__
+from whenvoca.errors import ExitCode, WhenvocaError
+
+# Name: (module below whenvoca.cli, what the overview says). The module holds a command named `command`.
+COMMANDS = {
+    "demo": ("demo", "Write the Larkmoor workspace and play the tour."),
+    "new": ("new", "Make an empty workspace with one commented workflow."),
+    "read": ("read", "Show how a sheet would be understood."),
+    "check": ("check", "Find all faults of workspace and workflows at once."),
+    "tidy": ("tidy", "Put workflow files into the standard layout."),
+    "run": ("run", "Take up what is waiting, once."),
+    "runs": ("runs", "Show the history, newest first."),
+    "agenda": ("agenda", "Show the calendars as a list, a week or a picture."),
+    "places": ("places", "Show each place and whether it answers."),
+    "words": ("words", "Look up the workflow language."),
+    "claim": ("claim", "Settle whose workspace this is after copying or moving it."),
+}
+
+
+class Commands(click.Group):
+    """A group that imports a command when it is asked for."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """In the order in which a person works."""
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        """The command, imported now; a name that is none is answered with the nearest."""
+        if cmd_name not in COMMANDS:
+            from whenvoca.language.faults import nearest
+
+            ctx.fail(f'there is no command "{cmd_name}"; {nearest(cmd_name, COMMANDS)}')
+        found: click.Command = import_module(f"whenvoca.cli.{COMMANDS[cmd_name][0]}").command
+        return found
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The overview, without importing any command."""
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, said) for name, (_, said) in COMMANDS.items()])
+
+
+@click.group(
+    cls=Commands,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="Begin with: whenvoca demo   or: whenvoca new DIR",
+)
+@click.version_option(__version__, "--version", prog_name="whenvoca", message="%(prog)s %(version)s")
+def cli() -> None:
+    """Workflows between spreadsheets and calendars, in sentences, checked before they run.
+
+    Each command has help with an example: whenvoca COMMAND -h
+    """
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """Runs the command line and ends the process with its status."""
+    sys.exit(run_command(sys.argv[1:] if arguments is None else arguments))
+
+
+def run_command(arguments: list[str]) -> int:
+    """Runs one command; answers the exit status. Never a traceback."""
+    try:
+        return int(cli.main(arguments, prog_name="whenvoca", standalone_mode=False) or 0)
+    except click.exceptions.Abort:
+        click.echo("\ninterrupted; what was begun goes on with the next run", err=True)
+        return ExitCode.INTERRUPTED
+    except KeyboardInterrupt:
+        click.echo("\ninterrupted; what was begun goes on with the next run", err=True)
+        return ExitCode.INTERRUPTED
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.format_message())
+        return ExitCode.WRONG
+    except click.ClickException as error:
+        error.show(sys.stderr)
+        return ExitCode.WRONG
+    except WhenvocaError as error:
+        _say_error(error)
+        return error.exit_code
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return ExitCode.DONE
+    except Exception as error:
+        return _report_unforeseen(error)
+
+
+def _say_error(error: WhenvocaError) -> None:
+    where = f"{error.where}: " if error.where else ""
+    click.echo(f"{where}{error.message}", err=True)
+    if error.mend:
+        click.echo(f"  {error.mend}", err=True)
+
+
+def _report_unforeseen(error: Exception) -> int:
+    """One line for the person, the whole story into a file."""
+    import tempfile
+    import traceback
+
+    if os.environ.get("WHENVOCA_TRACEBACK"):
+        traceback.print_exc()
+    text = "".join(traceback.format_exception(error))
+    try:
+        with tempfile.NamedTemporaryFile(
+            "w", prefix="whenvoca-report-", suffix=".txt", delete=False, encoding="utf-8"
+        ) as file:
+            file.write(f"whenvoca {__version__}\n{text}")
+        told = f"the report is in {file.name}"
+    except OSError:
+        told = "the report could not be written"
+    first = str(error).splitlines()[0] if str(error) else type(error).__name__
+    click.echo(f"something unforeseen happened ({first}); {told}. Nothing half-done stays: run again", err=True)
+    return ExitCode.UNFORESEEN

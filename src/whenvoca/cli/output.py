@@ -1,0 +1,133 @@
+"""How things are shown: tables that fit, JSON, what to do next. Data goes to stdout, talk to stderr."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import sys
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime, time, timedelta
+from decimal import Decimal
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from whenvoca.values.durations import Duration
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+WIDEST = 100
+OUTCOME_STYLES = {"done": "green", "failed": "bold red", "waiting": "yellow", "begun": "yellow", "dropped": "dim"}
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column of a table. ``drop``: the higher, the sooner it is left out where the table does not fit."""
+
+    title: str
+    drop: int = 0
+    align: str = "left"
+    wraps: bool = False
+
+
+def console(*, err: bool = False) -> Console:
+    """A rich console for stdout or stderr, which knows of NO_COLOR, COLUMNS and pipes."""
+    from rich.console import Console
+
+    stream = sys.stderr if err else sys.stdout
+    width = shutil.get_terminal_size((WIDEST, 40)).columns
+    return Console(file=stream, width=max(40, width), highlight=False, soft_wrap=False, emoji=False, markup=False)
+
+
+def show_table(columns: Sequence[Column], rows: Iterable[Sequence[Any]]) -> None:
+    """A table no wider than the terminal or 100 columns; a value is never broken but between words."""
+    from rich.table import Table
+    from rich.text import Text
+
+    out = console()
+    cells = [[cell if isinstance(cell, Text) else Text(str(cell)) for cell in row] for row in rows]
+    kept = _fitting(columns, cells, min(out.width, WIDEST))
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", width=None)
+    for index in kept:
+        column = columns[index]
+        table.add_column(
+            column.title,
+            justify="right" if column.align == "right" else "left",
+            no_wrap=not column.wraps,
+            overflow="fold",
+        )
+    for row in cells:
+        table.add_row(*(row[index] for index in kept))
+    out.print(table, width=min(out.width, WIDEST) if any(columns[i].wraps for i in kept) else None)
+
+
+def _fitting(columns: Sequence[Column], rows: list[list[Any]], width: int) -> list[int]:
+    """The columns that fit: the least telling are left out first, those that wrap may shrink."""
+    kept = list(range(len(columns)))
+    while len(kept) > 1:
+        need = 0
+        for index in kept:
+            longest = max([len(columns[index].title), *(row[index].cell_len for row in rows)])
+            need += 2 + (min(longest, 24) if columns[index].wraps else longest)
+        droppable = [index for index in kept if columns[index].drop]
+        if need <= width + 2 or not droppable:
+            break
+        kept.remove(max(droppable, key=lambda index: columns[index].drop))
+    return kept
+
+
+def show_json(document: Any) -> None:
+    """One JSON document on stdout."""
+    click.echo(json.dumps(to_json(document), ensure_ascii=False, indent=2))
+
+
+def to_json(value: Any) -> Any:
+    """Values as JSON has them: moments RFC 3339 with offset, dates and times ISO 8601, durations as ISO durations."""
+    match value:
+        case dict():
+            return {str(key): to_json(item) for key, item in value.items()}
+        case list() | tuple() | set() | frozenset():
+            return [to_json(item) for item in value]
+        case Decimal():
+            return float(value)
+        case datetime() | date():
+            return value.isoformat()
+        case time():
+            return value.isoformat("seconds" if value.second else "minutes")
+        case timedelta():
+            return iso_duration(Duration(seconds=round(value.total_seconds())))
+        case Duration():
+            return iso_duration(value)
+    return value
+
+
+def iso_duration(span: Duration) -> str:
+    """An ISO 8601 duration, months, days and seconds apart."""
+    sign = "-" if min(span.months, span.days, span.seconds) < 0 else ""
+    hours, rest = divmod(abs(span.seconds), 3600)
+    days = "".join(f"{n}{unit}" for n, unit in ((abs(span.months), "M"), (abs(span.days), "D")) if n)
+    clock = "".join(f"{n}{unit}" for n, unit in ((hours, "H"), (rest // 60, "M"), (rest % 60, "S")) if n)
+    return f"{sign}P{days}{'T' + clock if clock else ''}" if days or clock else "PT0S"
+
+
+def styled(text: str, style: str) -> Any:
+    """A piece of text with a style, for a table's cell."""
+    from rich.text import Text
+
+    return Text(text, style=style)
+
+
+def say(text: str, *, style: str = "") -> None:
+    """A line for people, on stderr."""
+    if style:
+        console(err=True).print(styled(text, style), soft_wrap=True)
+    else:
+        click.echo(text, err=True)
+
+
+def say_next(text: str, *, quiet: bool = False) -> None:
+    """What a person would do next."""
+    if not quiet:
+        click.echo(f"next: {text}", err=True)

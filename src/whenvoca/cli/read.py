@@ -1,0 +1,122 @@
+"""`whenvoca read sheet FILE`: how a sheet would be understood, before any workflow exists."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import click
+
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled, to_json
+from whenvoca.engine.clock import RealClock
+from whenvoca.errors import RequestFault, SettingsFault
+from whenvoca.places.opening import make_backing
+from whenvoca.places.sheet.place import OpenFile, SheetPlace
+from whenvoca.places.sheet.reading import describe_table
+from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
+from whenvoca.values.kinds import Kind
+
+_MOST_DOUBTS = 12
+
+
+@click.group("read")
+def command() -> None:
+    """Show how a source would be understood, before any workflow exists."""
+
+
+@command.command("sheet")
+@click.argument("file", metavar="FILE|PLACE")
+@click.option("--tab", default="", metavar="NAME", help="The tab: --tab Slots.")
+@click.option("--header", type=click.IntRange(min=1), metavar="N", help="The row of the headings: --header 4.")
+@click.option("--dates", default="", metavar="ORDER", help='How 03/04 is read: --dates "day first".')
+@click.option("--decimal", default="", metavar="SIGN", help='The decimal sign: --decimal ",".')
+@click.option("--kind", "kinds", multiple=True, metavar="COLUMN=KIND", help="What a column holds: --kind Month=text.")
+@click.option("--encoding", default="", metavar="NAME", help="Of a CSV that is not UTF-8: --encoding windows-1252.")
+@click.option("--delimiter", default="", metavar="SIGN", help='Of a CSV where it is not seen: --delimiter ";".')
+@common_options
+def sheet(
+    common: Common, file: str, tab: str, header: int | None, dates: str, decimal: str, kinds: tuple[str, ...], encoding: str,
+    delimiter: str,
+) -> int:  # fmt: skip
+    """Show the headings, columns, kinds and date formats of a sheet, and the cells in doubt.
+
+    FILE is an .xlsx, .xlsm or .csv; the name of a sheet place of the workspace reads it with that place's settings.
+
+    Example: whenvoca read sheet requests.xlsx --tab Slots
+    """
+    if not Path(file).exists() and (place := _named_place(common, file)) is not None:
+        opened = place
+    else:
+        order, sign = to_hint_settings(dates or None, decimal or None)
+        settings = SheetSettings(
+            file=Path(file).name, tab=tab or None, header=header, dates=order, decimal=sign, kinds=_kinds(kinds)
+        )
+        backing = make_backing(Path(file), encoding=encoding, delimiter=delimiter, decimal=sign, dates=order)
+        opened = SheetPlace(Path(file).stem, settings, ZoneInfo("UTC"), OpenFile(Path(file), backing, RealClock()))
+    document = describe_table(opened.table(), str(opened.open_file.path) if common.verbose else opened.file)
+    if common.as_json:
+        show_json(document)
+    else:
+        _show(to_json(document), common)
+    return 0
+
+
+def _named_place(common: Common, name: str) -> SheetPlace | None:
+    try:
+        found = common.open().places.open_named(name)
+    except SettingsFault:
+        return None
+    return found if isinstance(found, SheetPlace) else None
+
+
+def _kinds(given: tuple[str, ...]) -> dict[str, Kind]:
+    found = {}
+    for each in given:
+        column, _, kind = each.partition("=")
+        if kind not in set(Kind):
+            raise RequestFault(
+                f'--kind: "{each}" is not understood', mend=f"such as Month=text; kinds: {', '.join(Kind)}"
+            )
+        found[column] = Kind(kind)
+    return found
+
+
+def _show(document: dict[str, Any], common: Common) -> None:
+    tab = f", tab {document['tab']}" if document["tab"] else ""
+    console().print(
+        f"{document['file']}{tab}: headings in row {document['header_row']}, {document['rows']} rows", soft_wrap=True
+    )
+    rows = []
+    for column in document["columns"]:
+        status = styled(column["status"], "" if column["status"] == "ok" else "yellow")
+        sample = next((cell["text"] for cell in column["cells"] if not cell["fault"]), "")
+        doubts = sum(1 for cell in column["cells"] if cell["fault"])
+        rows.append((
+            column["letter"], column["name"], column["kind"], column["format"] or "", status, len(column["cells"]),
+            doubts or "", sample.replace("\n", " ")[:28],
+        ))  # fmt: skip
+    show_table(
+        [
+            Column("", align="right"), Column("column"), Column("kind"), Column("format", drop=1), Column("read"),
+            Column("filled", drop=2, align="right"), Column("in doubt", align="right"), Column("such as", drop=3),
+        ],
+        rows,
+    )  # fmt: skip
+    unread = [cell for column in document["columns"] for cell in column["cells"] if cell["fault"]]
+    for cell in unread[:_MOST_DOUBTS]:
+        console().print(styled(f"{cell['cell']}: {cell['fault']}", "yellow"), soft_wrap=True)
+    if len(unread) > _MOST_DOUBTS:
+        say(f"and {len(unread) - _MOST_DOUBTS} more cells in doubt: --json names them all")
+    for note in document["notes"]:
+        say(f"note: {note}")
+    open_columns = [column for column in document["columns"] if column["status"] != "ok"]
+    if open_columns:
+        setting = "decimal" if open_columns[0]["kind"] == "number" else "dates"
+        value = '","' if setting == "decimal" else f'"{next(iter(open_columns[0]["readings"]))}"'
+        say_next(
+            f"say how they are meant: --{setting} {value} here, {setting} = {value} at the place", quiet=common.quiet
+        )
+    else:
+        say_next("name it in whenvoca.toml and write a workflow, such as: whenvoca new DIR", quiet=common.quiet)

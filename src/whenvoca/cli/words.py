@@ -1,0 +1,38 @@
+"""`whenvoca words`: the language reference, from the definitions themselves."""
+
+from __future__ import annotations
+
+import click
+
+from whenvoca.cli.output import console, show_json
+from whenvoca.errors import RequestFault
+from whenvoca.kit import VOCABULARY
+from whenvoca.language.faults import nearest
+from whenvoca.language.reference import entries, find_entries, render_entry, render_overview
+
+
+@click.command("words")
+@click.argument("words", nargs=-1, metavar="[WORD]...")
+@click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output; see docs/json.md.")
+@click.option("--all", "everything", is_flag=True, help="The whole reference, as in docs/language.md.")
+def command(words: tuple[str, ...], as_json: bool, everything: bool) -> int:
+    """Look up the workflow language: a step, a trigger, a field, a kind of value.
+
+    Example: whenvoca words create event
+    """
+    found = find_entries(VOCABULARY, words) if words else entries(VOCABULARY)
+    if words and not found:
+        known = [entry.name for entry in entries(VOCABULARY)]
+        raise RequestFault(f'there is nothing called "{" ".join(words)}"', mend=nearest(" ".join(words), known))
+    if as_json:
+        show_json({"words": [entry.to_json() for entry in found]})
+        return 0
+    out = console()
+    if not words and not everything:
+        out.print(render_overview(VOCABULARY), soft_wrap=True)
+        return 0
+    for number, entry in enumerate(found):
+        if number:
+            out.print()
+        out.print(render_entry(entry, min(out.width, 100)), soft_wrap=True)
+    return 0

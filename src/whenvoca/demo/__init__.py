@@ -1,0 +1,1 @@
+"""The Larkmoor workspace, packaged: a made-up observatory on a made-up island."""

@@ -1,0 +1,1 @@
+"""Figures, tables and pictures of calendars."""
