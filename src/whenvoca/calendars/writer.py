@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, date, datetime
+from functools import lru_cache
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
@@ -30,11 +31,14 @@ PROPERTIES = {
 
 def write_calendar(event: Event, stamp: datetime) -> bytes:
     """A whole iCalendar object with that one event and its zones. ``stamp`` is the DTSTAMP."""
+    return _head(tuple(zones_of(event))) + join_lines([*event_lines(event, stamp), "END:VCALENDAR"])
+
+
+@lru_cache(maxsize=256)
+def _head(zones: tuple[tuple[str, int], ...]) -> bytes:
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", _PRODUCT]
-    for zone, year in zones_of(event):
+    for zone, year in zones:
         lines += vtimezone_lines(zone, year)
-    lines += event_lines(event, stamp)
-    lines.append("END:VCALENDAR")
     return join_lines(lines)
 
 
@@ -45,14 +49,18 @@ def empty_calendar() -> bytes:
 
 def join_lines(lines: list[str]) -> bytes:
     """Content lines folded at 75 octets (RFC 5545 3.1), with their line ends."""
-    text = "\r\n".join(lines) + "\r\n"
-    if len(text) < 75 or (text.isascii() and max(map(len, lines)) <= 75):
-        return text.encode()
-    return "".join(fold_line(line) + "\r\n" for line in lines).encode()
+    folded = [line if len(line) <= 75 and line.isascii() else fold_line(line) for line in lines]
+    return ("\r\n".join(folded) + "\r\n").encode()
 
 
 def fold_line(line: str) -> str:
     """One content line, folded so that no piece is longer than 75 octets and no character is cut."""
+    if line.isascii():
+        return (
+            line
+            if len(line) <= 75
+            else "\r\n ".join([line[:75], *(line[i : i + 74] for i in range(75, len(line), 74))])
+        )
     raw = line.encode()
     if len(raw) <= 75:
         return line
@@ -77,7 +85,7 @@ def zones_of(event: Event) -> list[tuple[str, int]]:
 
 def event_lines(event: Event, stamp: datetime) -> list[str]:
     """The VEVENT of an event."""
-    lines = ["BEGIN:VEVENT", f"UID:{event.uid}", f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}"]
+    lines = ["BEGIN:VEVENT", f"UID:{event.uid}", f"DTSTAMP:{_utc(stamp)}"]
     if event.occurrence is not None:
         lines.append(_moment_line("RECURRENCE-ID", event.occurrence))
     for name in FIELD_ORDER:
@@ -151,6 +159,7 @@ def alarm_lines(span: Duration, title: str) -> list[str]:
             f"DESCRIPTION:{escape_text(title) or 'Reminder'}", "END:VALARM"]  # fmt: skip
 
 
+@lru_cache(maxsize=1024)
 def to_ical_duration(span: Duration) -> str:
     """The duration as RFC 5545 3.3.6 writes it: -PT25M."""
     total = span.to_seconds()
@@ -168,6 +177,11 @@ def escape_text(text: str) -> str:
         return text
     text = _CONTROL.sub("", text.replace("\r\n", "\n").replace("\r", "\n"))
     return text.replace("\\", "\\\\").replace(";", "\\;").replace(",", "\\,").replace("\n", "\\n")
+
+
+@lru_cache(maxsize=64)
+def _utc(moment: datetime) -> str:
+    return f"{moment.astimezone(UTC):%Y%m%dT%H%M%SZ}"
 
 
 def to_ical_moment(value: datetime | date) -> tuple[str, str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from importlib import import_module
@@ -69,6 +70,7 @@ def main(arguments: list[str] | None = None) -> None:
 
 def run_command(arguments: list[str]) -> int:
     """Runs one command; answers the exit status. Never a traceback."""
+    gc.set_threshold(100_000, 20, 50)  # a batch keeps thousands of runs alive; looking through them often costs a fifth
     try:
         return int(cli.main(arguments, prog_name="whenvoca", standalone_mode=False) or 0)
     except click.exceptions.Abort:

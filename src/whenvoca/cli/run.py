@@ -68,7 +68,8 @@ def _refuse(result: CheckResult, common: Common) -> int:
 
 
 def _show(outcome: Outcome, common: Common) -> None:
-    shown = outcome.results if common.verbose else _telling(outcome.results)
+    unwell = [each for each in outcome.results if each.outcome != "done"]
+    shown = outcome.results if common.verbose else _telling(unwell if common.quiet else outcome.results)
     if shown:
         show_table(
             [Column("row"), Column("outcome"), Column("what", wraps=True), Column("workflow", drop=1)],
@@ -78,7 +79,7 @@ def _show(outcome: Outcome, common: Common) -> None:
             ],
         )
     hidden = len(outcome.results) - len(shown)
-    if hidden:
+    if hidden and not common.quiet:
         say(f"and {hidden} more of the same kind; all of them: --verbose, or whenvoca runs")
     for fault in outcome.faults:
         console(err=True).print(styled(fault, "red"), soft_wrap=True)

@@ -104,19 +104,19 @@ class Batch:
 
         The subject is the row as it is now, without what this very run, or a failed one before it, wrote into it.
         """
-        states = self.ledger.standing_rows(sheet.name, [each.subject for each in occurrences])
         failed = self.ledger.failed_writes(program.workflow.identity)
         assert program.workflow.trigger is not None
         word = program.workflow.trigger.definition.subject
         kept: list[tuple[Occurrence, Scope, list[JournalEntry]]] = []
         for occurrence in occurrences:
-            found = states.get(occurrence.subject)
-            if found is None:
+            state = sheet.current(occurrence.subject)
+            if state is None:
                 self.ledger.drop(occurrence, "its row is gone")
                 continue
             done = self.ledger.journal_of(occurrence.run) if occurrence.run else []
             own = [entry.effect for entry in done if entry.effect.verb == "change row"]
-            state = unwritten(found[1], [*own, *failed.get(occurrence.subject, ())], sheet)
+            if own or occurrence.subject in failed:
+                state = unwritten(state, [*own, *failed.get(occurrence.subject, ())], sheet)
             scope = Scope(sheet.row(occurrence.subject, state), word, datetime.fromisoformat(occurrence.at), zone)
             if not done and not _holds(program, scope):
                 self.ledger.drop(occurrence, "its row left the set")

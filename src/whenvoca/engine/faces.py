@@ -62,8 +62,8 @@ class CalendarFace(Place, Protocol):
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event (or master of a series) of that UID."""
 
-    def find_marked(self, mark: str, uid: str) -> StoredEvent | None:
-        """The standing event that carries our mark; ``uid`` is where to look first."""
+    def find_marked(self, mark: str) -> StoredEvent | None:
+        """The standing event that carries our mark."""
 
     def list_events(self) -> Iterable[Event]:
         """Every component as it stands, series not expanded."""
@@ -117,8 +117,9 @@ class SheetFace(Place, Protocol):
     def scan(self, known: Mapping[str, RowState]) -> Iterable[SeenRow]:
         """All filled rows; ``known`` are the rows as last observed, for sheets whose keys are worked out."""
 
-    def ensure_scanned(self, known: Mapping[str, RowState]) -> None:
-        """Scans if nothing has been scanned since the file was read."""
+    @property
+    def is_scanned(self) -> bool:
+        """Whether the rows have been scanned since the file was last read."""
 
     def row(self, key: str, state: RowState) -> Thing:
         """The row as a thing with typed fields, its cells read with the columns of the file as it stands."""

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import uuid
 from dataclasses import dataclass
 from functools import lru_cache
 from urllib.parse import quote, unquote
+
+_SAFE = re.compile(r"[A-Za-z0-9 ._~-]*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +23,8 @@ class Lineage:
 
     def to_mark(self) -> str:
         """The text that things carry in X-WHENVOCA-ORIGIN."""
-        return "/".join(_quoted(part) for part in (self.root, self.workflow, self.subject, self.step, self.repetition))
+        head, tail = _mark_ends(self.root, self.workflow, self.step, self.repetition)
+        return f"{head}{_quoted(self.subject)}{tail}"
 
     @classmethod
     def from_mark(cls, mark: str) -> Lineage | None:
@@ -34,7 +38,13 @@ class Lineage:
 
 
 def _quoted(part: str) -> str:
-    return part if part.isalnum() and part.isascii() else quote(part, safe=" -._~")
+    return part if _SAFE.fullmatch(part) else quote(part, safe=" -._~")
+
+
+@lru_cache(maxsize=64)
+def _mark_ends(root: str, workflow: str, step: str, repetition: str) -> tuple[str, str]:
+    """What stands before and behind the subject in a mark."""
+    return f"{_quoted(root)}/{_quoted(workflow)}/", f"/{_quoted(step)}/{_quoted(repetition)}"
 
 
 @lru_cache(maxsize=8)

@@ -110,11 +110,8 @@ class Ledger(Protocol):
     def standing(self, place: str) -> dict[str, RowState]:
         """The subjects of a place as last observed."""
 
-    def standing_all(self, place: str) -> Iterator[tuple[str, tuple[int, RowState]]]:
-        """All subjects as last observed, in the order they were, with the number of the observation."""
-
-    def standing_rows(self, place: str, subjects: Sequence[str]) -> dict[str, tuple[int, RowState]]:
-        """Some subjects as last observed, with the number of the observation."""
+    def standing_sequences(self, place: str) -> Iterator[tuple[str, int]]:
+        """All subjects that stand, in the order they were seen, with the number of the observation."""
 
     def observe(
         self,
@@ -167,6 +164,9 @@ class Ledger(Protocol):
 
     def hold(self, occurrence: Occurrence, reason: str) -> None:
         """Notes why a begun run cannot go on now; it stays waiting."""
+
+    def has_made(self, place: str) -> bool:
+        """Whether we know of anything that was made at a place."""
 
     def made(self, place: str, lineage: str) -> MadeThing | None:
         """The newest thing of a lineage that we know of."""

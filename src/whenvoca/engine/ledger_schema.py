@@ -69,7 +69,7 @@ CREATE TABLE effects (
     after TEXT,
     notes TEXT NOT NULL,
     state TEXT NOT NULL,       -- intent, done, failed
-    receipt TEXT               -- JSON: version, address; or the reason of a failure
+    receipt TEXT               -- version, a blank, address; or the reason of a failure
 );
 CREATE INDEX effects_of_run ON effects (run);
 CREATE TABLE things (

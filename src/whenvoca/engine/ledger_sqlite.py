@@ -111,28 +111,10 @@ class SqliteLedger:
         )
         return {subject: _decode_state(state) for subject, state in rows}
 
-    def standing_all(self, place: str) -> Iterator[tuple[str, tuple[int, RowState]]]:
-        """All subjects as last observed, in the order they were seen."""
-        rows = self._db.execute(
-            "SELECT s.subject, o.sequence, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence "
-            "WHERE s.place=? ORDER BY o.sequence",
-            (place,),
-        )
-        for subject, sequence, state in rows:
-            yield subject, (sequence, _decode_state(state))
-
-    def standing_rows(self, place: str, subjects: Sequence[str]) -> dict[str, tuple[int, RowState]]:
-        """Some subjects as last observed, each with the number of the observation."""
-        found = {}
-        for subject in subjects:
-            row = self._db.execute(
-                "SELECT o.sequence, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence "
-                "WHERE s.place=? AND s.subject=?",
-                (place, subject),
-            ).fetchone()
-            if row:
-                found[subject] = (row[0], _decode_state(row[1]))
-        return found
+    def standing_sequences(self, place: str) -> Iterator[tuple[str, int]]:
+        """All subjects that stand, in the order they were seen, with the number of the observation."""
+        rows = self._db.execute("SELECT subject, sequence FROM standing WHERE place=? ORDER BY sequence", (place,))
+        yield from rows.fetchall()
 
     def observe(
         self, place: str, changes: Iterable[tuple[str, RowState | None]], cursor: str, at: str,
@@ -274,7 +256,7 @@ class SqliteLedger:
         found = []
         for row in rows:
             *effect, number, step, repetition, ordinal, receipt, state = row
-            done = Receipt(*json.loads(receipt)) if state == "done" and receipt else None
+            done = Receipt(*receipt.split(" ", 1)) if state == "done" else None
             found.append(JournalEntry(number, EffectKey(step, repetition, ordinal), _to_effect(effect), done))
         return found
 
@@ -298,7 +280,7 @@ class SqliteLedger:
             )  # fmt: skip
             self._db.executemany(
                 "UPDATE effects SET state='done', receipt=? WHERE number=?",
-                ((_encode([r.version, r.address]), number) for number, _, r in journal.receipts),
+                ((f"{r.version} {r.address}", number) for number, _, r in journal.receipts),
             )
             self._db.executemany(
                 "INSERT OR REPLACE INTO things VALUES (?,?,?,?,?)",
@@ -325,6 +307,10 @@ class SqliteLedger:
         """Notes why a begun run cannot go on now; it stays waiting."""
         with self._telling():
             self._db.execute("UPDATE runs SET outcome='waiting', reason=? WHERE number=?", (reason, occurrence.run))
+
+    def has_made(self, place: str) -> bool:
+        """Whether we know of anything that was made at a place."""
+        return self._one("SELECT 1 FROM things WHERE place=? LIMIT 1", (place,)) is not None
 
     def made(self, place: str, lineage: str) -> MadeThing | None:
         """The newest thing of a lineage that we know of."""
@@ -418,6 +404,7 @@ def _decode_state(text: str) -> RowState:
 
 
 def _with_run(occurrence: Occurrence, run: int) -> Occurrence:
-    from dataclasses import replace
-
-    return replace(occurrence, run=run)
+    o = occurrence
+    return Occurrence(
+        o.workflow, o.place, o.subject, o.sequence, o.at, o.happened, o.chain, o.number, o.state, run, o.label
+    )

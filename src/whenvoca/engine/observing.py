@@ -100,8 +100,11 @@ def _of_standing(
 ) -> Iterator[Occurrence]:
     """What was there before the workflow's first run counts as gained."""
     tell = _Membership(program, sheet, now, zone)
-    for subject, (sequence, state) in ledger.standing_all(sheet.name):
-        if tell.is_in(subject, state):
+    if not sheet.is_scanned:
+        sheet.scan(ledger.standing(sheet.name))
+    for subject, sequence in ledger.standing_sequences(sheet.name):
+        state = sheet.current(subject)
+        if state is not None and tell.is_in(subject, state):
             yield _occurrence(program, sheet, subject, sequence, now)
 
 

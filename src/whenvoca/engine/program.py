@@ -10,6 +10,7 @@ from collections import Counter
 from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass, field
 from datetime import date, time
+from functools import cached_property
 from typing import Any
 
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
@@ -54,7 +55,7 @@ class RunContext:
     subject_key: str
     subject_place: str
     people: People
-    ordinals: Counter[tuple[str, str]] = field(default_factory=Counter)
+    ordinals: dict[tuple[str, str], int] = field(default_factory=dict)
 
 
 class StepCall:
@@ -84,6 +85,7 @@ class StepCall:
         """The key of the run's subject."""
         return self._context.subject_key
 
+    @cached_property
     def lineage(self) -> Lineage:
         """Who the thing is that this step makes."""
         c = self._context
@@ -92,7 +94,7 @@ class StepCall:
     def lineage_of(self, mark: str) -> Lineage | None:
         """The lineage of a mark if this very step made it, for whichever subject."""
         made = Lineage.from_mark(mark)
-        mine = self.lineage()
+        mine = self.lineage
         if made is None or (made.root, made.workflow, made.step, made.repetition) != (
             mine.root, mine.workflow, mine.step, mine.repetition,
         ):  # fmt: skip
@@ -320,8 +322,9 @@ def _keyed(
         except StopIteration as end:
             return end.value
         step_key = f"{step.number} {step.path}"
-        context.ordinals[step_key, repetition] += 1
-        key = EffectKey(step_key, repetition, context.ordinals[step_key, repetition])
+        ordinal = context.ordinals.get((step_key, repetition), 0) + 1
+        context.ordinals[step_key, repetition] = ordinal
+        key = EffectKey(step_key, repetition, ordinal)
         fault = None
         try:
             answer = yield key, effect

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import Protocol
 
 from whenvoca.calendars.event import Event
@@ -59,22 +60,27 @@ class LiveStage:
         self._ledger = ledger
         self._clock = clock
         self._planned: dict[str, list[Event]] = {}
+        self._has_made: dict[str, bool] = {}  # by calendar, before this batch
+        self._calendar = lru_cache(maxsize=None)(lambda name: calendars[name.lower()])
+        self._sheet = lru_cache(maxsize=None)(lambda name: sheets[name.lower()])
 
     def calendar(self, name: str) -> CalendarFace:
         """The calendar of that name."""
-        return self._calendars[name.lower()]
+        return self._calendar(name)
 
     def sheet(self, name: str) -> SheetFace:
         """The sheet of that name."""
-        return self._sheets[name.lower()]
+        return self._sheet(name)
 
     def find_made(self, place: str, lineage: Lineage) -> Standing | int:
         """By the ledger first, else by our mark at the place."""
         calendar = self.calendar(place)
         mark = lineage.to_mark()
-        known = self._ledger.made(calendar.name, mark)
+        if calendar.name not in self._has_made:
+            self._has_made[calendar.name] = self._ledger.has_made(calendar.name)
+        known = self._ledger.made(calendar.name, mark) if self._has_made[calendar.name] else None
         if known is None:
-            stored = calendar.find_marked(mark, lineage.to_uid(1))
+            stored = calendar.find_marked(mark)
             return 1 if stored is None else Standing(stored, _number_of(lineage, stored.event.uid), is_untouched=False)
         stored = calendar.find_event(known.uid)
         if stored is None:
@@ -128,7 +134,7 @@ class LiveStage:
 
     def _pend(self, number: int, effect: Effect) -> Receipt | WhenvocaError:
         try:
-            return self._sheets[effect.place.lower()].pend(number, effect)
+            return self._sheet(effect.place).pend(number, effect)
         except (RowFault, PlaceTrouble) as error:
             return error
 

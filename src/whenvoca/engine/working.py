@@ -169,11 +169,14 @@ def run_workflows(
         )  # fmt: skip
         for program, sheet in programs:
             if ledger.count_waiting(program.workflow.identity):
-                sheet.ensure_scanned(ledger.standing(sheet.name))
+                if not sheet.is_scanned:
+                    sheet.scan(ledger.standing(sheet.name))
                 batch.run_waiting(program, sheet, zone_of(workspace, program.workflow, sheet))
         batch.save_files(places.sheets)
         if outcome.exit_code is ExitCode.UNREACHABLE:
             break
+    for sheet in {sheet.name: sheet for _, sheet in programs}.values():
+        sheet.info()  # remembered, so that the next run need not read what stands unchanged
     outcome.unanswered = sum(len(ledger.failed_writes(program.workflow.identity)) for program, _ in programs)
     return outcome
 

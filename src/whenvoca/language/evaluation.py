@@ -62,6 +62,10 @@ class Compiler:
 
     def value(self, node: tree.Node) -> Value:
         """The function that gives the value. Unread cells raise RowFault when it is called."""
+        if isinstance(node, tree.Name) and (node.is_column or fold_name(node.word) not in VALUE_WORDS):
+            word = fold_name(node.word)
+            if word in self._columns:
+                return lambda scope: _column_value(scope.subject, word)
         inner = self._build(node)
         if isinstance(node, tree.Name | tree.Field | tree.Choice):
             return lambda scope: _read(inner(scope))
@@ -326,6 +330,11 @@ _WORD_VALUES: Mapping[str, Value] = {
     "tomorrow": lambda scope: scope.now.astimezone(scope.zone).date() + timedelta(days=1),
     "none": lambda scope: None,
 }
+
+
+def _column_value(subject: Any, word: str) -> Any:
+    value = subject.value_of(word)
+    return _read(LocatedUnread.of(value, subject.where_is(word))) if isinstance(value, Unread) else value
 
 
 def _located(thing: Any, word: str) -> Any:

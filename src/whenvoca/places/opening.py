@@ -21,6 +21,7 @@ from whenvoca.places.calendar.single import FileCalendar
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.csv_file import CsvFile
 from whenvoca.places.sheet.grid import Backing
+from whenvoca.places.sheet.memory import SheetMemory
 from whenvoca.places.sheet.place import OpenFile, SheetPlace
 from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
 from whenvoca.places.sheet.xlsx_file import XlsxFile
@@ -48,6 +49,7 @@ class Places:
         self._files: dict[Path, OpenFile] = {}
         self._opened: dict[str, SheetFace | CalendarFace] = {}
         self._headings: dict[str, list[str]] = {}
+        self._memory = SheetMemory(workspace.state_folder / "sheets.json")
         for settings in self._tables.values():
             if settings.kind not in ("sheet", "calendar", *LATER_KINDS):
                 known = ("sheet", "calendar")
@@ -72,12 +74,7 @@ class Places:
     def _tell_written(self, place: str, sheet: SheetPlace) -> None:
         words = self._headings.get(place, [])
         sheet.wanted_headings = [word.replace("-", " ") if word == column_word(word) else word for word in words]
-        folded = {fold_name(word) for word in words}
-        with contextlib.suppress(WhenvocaError):
-            if not sheet.is_missing():
-                sheet.written = frozenset(
-                    heading.name for heading in sheet.table().headings if fold_name(column_word(heading.name)) in folded
-                )
+        sheet.written_words = frozenset(fold_name(word) for word in words)
 
     # --- what the check and the stage ask
 
@@ -196,7 +193,9 @@ class Places:
             people=self._workspace.people_names,
         )  # fmt: skip
         path = self._path(settings, "file")
-        return SheetPlace(settings.name, read, self._zone_of(settings), self._open_file(path, read, settings))
+        place = SheetPlace(settings.name, read, self._zone_of(settings), self._open_file(path, read, settings))
+        place.memory = self._memory
+        return place
 
     def _open_file(self, path: Path, read: SheetSettings, settings: PlaceSettings) -> OpenFile:
         real = path.resolve()

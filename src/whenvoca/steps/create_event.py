@@ -35,7 +35,7 @@ _CLASH = ("allow", "refuse", "tentative")
 
 def _act(call: StepCall) -> Acting:
     calendar = call.stage.calendar(call.place)
-    lineage = call.lineage()
+    lineage = call.lineage
     made = call.stage.find_made(calendar.name, lineage)
     if made == 1 and (adopted := _find_by_booking(call)) is not None:
         lineage, made = adopted

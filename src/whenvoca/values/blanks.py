@@ -19,7 +19,9 @@ def squeeze_blanks(text: str) -> str:
 
 def is_blank(text: str) -> bool:
     """Whether nothing but blanks, of whatever kind, stands in the text."""
-    return not text or not text.translate(_INVISIBLE).strip()
+    if text and "!" <= text[0] <= "~":
+        return False
+    return not text.translate(_INVISIBLE).strip()
 
 
 def plain_signs(text: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Container
 from decimal import Decimal
-from email.utils import parseaddr
+from functools import lru_cache
 
 from whenvoca.values.blanks import plain_signs, squeeze_blanks
 from whenvoca.values.dates import Shaped
@@ -67,17 +67,25 @@ def shape_yes_no(text: str) -> Shaped | None:
 
 def split_addresses(text: str) -> list[str]:
     """The pieces of a list parted by commas, semicolons or line breaks; names in <…> form reduced to the address."""
+    return list(_split_addresses(text))
+
+
+@lru_cache(maxsize=4096)
+def _split_addresses(text: str) -> tuple[str, ...]:
     pieces = []
     for piece in _NAMED.findall(text):
         bare = squeeze_blanks(piece)
         if "<" in bare:
+            from email.utils import parseaddr
+
             bare = parseaddr(bare)[1] or bare
         bare = bare.removeprefix("mailto:")
         if bare:
             pieces.append(bare)
-    return pieces
+    return tuple(pieces)
 
 
+@lru_cache(maxsize=4096)
 def is_address(text: str) -> bool:
     """Whether the text is one e-mail address (its form only)."""
     return bool(_ADDRESS.match(text)) and len(text) <= 254

@@ -21,6 +21,8 @@ from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 
+_PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
+_PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
 _UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 _ORIGIN = re.compile(rb"^" + ORIGIN.encode() + rb":([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 
@@ -37,7 +39,7 @@ class FolderCalendar:
         self._folder = folder
         self._shown = shown
         self._readonly = readonly
-        self._index: tuple[dict[str, Path], dict[str, Path]] | None = None
+        self._index: tuple[dict[str, str], dict[str, str]] | None = None
 
     # --- looking
 
@@ -73,17 +75,17 @@ class FolderCalendar:
         with files.telling_trouble(self._folder, "read"), os.scandir(self._folder) as entries:
             return sorted(Path(e.path) for e in entries if e.name.endswith(".ics") and not e.name.startswith("."))
 
-    def _look_through(self) -> tuple[dict[str, Path], dict[str, Path]]:
+    def _look_through(self) -> tuple[dict[str, str], dict[str, str]]:
         """Files by UID and by our mark, found by a look at their lines without parsing them."""
         if self._index is None:
-            by_uid: dict[str, Path] = {}
-            by_mark: dict[str, Path] = {}
+            by_uid: dict[str, str] = {}
+            by_mark: dict[str, str] = {}
             for path in self._paths() if self._folder.exists() else ():
                 with contextlib.suppress(FileNotFoundError):
                     data = path.read_bytes()
                     for pattern, index in ((_UID, by_uid), (_ORIGIN, by_mark)):
                         for found in pattern.finditer(data):
-                            index[_unfolded(found[1])] = path
+                            index[_unfolded(found[1])] = str(path)
             self._index = (by_uid, by_mark)
         return self._index
 
@@ -91,20 +93,17 @@ class FolderCalendar:
         """The event of that UID. Raises SourceFault if its file is broken."""
         path = self._folder / _file_name(uid)
         if not path.exists():
-            path = self._look_through()[0].get(uid, path)
+            path = Path(self._look_through()[0].get(uid, path))
         return self._stored(path, uid)
 
-    def find_marked(self, mark: str, uid: str) -> StoredEvent | None:
+    def find_marked(self, mark: str) -> StoredEvent | None:
         """The standing event that carries our mark."""
-        path = self._look_through()[1].get(mark)
-        if path is None:
+        name = self._look_through()[1].get(mark)
+        if name is None or not (path := Path(name)).exists():
             return None
-        found = self._stored(path, uid)
-        if found is None:
-            data = path.read_bytes() if path.exists() else b""
-            other = next((each.uid for each in iter_components(data) if each.origin == mark), None)
-            found = self._stored(path, other) if other else None
-        return found if found and found.event.origin == mark else None
+        data = files.read_file(path)
+        uid = next((each.uid for each in iter_components(data) if each.origin == mark), "")
+        return self._stored(path, uid)
 
     def _stored(self, path: Path, uid: str) -> StoredEvent | None:
         if not path.exists():
@@ -158,7 +157,7 @@ class FolderCalendar:
 
     def _path_of(self, stored: StoredEvent) -> Path:
         path = self._folder / _file_name(stored.event.uid)
-        return path if path.exists() else self._look_through()[0][stored.event.uid]
+        return path if path.exists() else Path(self._look_through()[0][stored.event.uid])
 
     def _create(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         with files.telling_trouble(self._folder, "made"):
@@ -209,7 +208,7 @@ class FolderCalendar:
         else:
             os.unlink(temporary)
         if self._index is not None:
-            self._index[0][effect.target] = self._index[1][effect.lineage] = Path(final)
+            self._index[0][effect.target] = self._index[1][effect.lineage] = final
         return Receipt(digest, _file_uri(final))
 
     def _standing(self, path: Path, effect: Effect) -> Receipt | WhenvocaError:
@@ -221,7 +220,7 @@ class FolderCalendar:
 
 
 def _file_uri(path: str) -> str:
-    return "file://" + path if re.fullmatch(r"[A-Za-z0-9/._~-]+", path) else Path(path).as_uri()
+    return "file://" + path if _PLAIN_PATH.fullmatch(path) else Path(path).as_uri()
 
 
 def _write_all(descriptor: int, data: bytes) -> None:
@@ -231,6 +230,8 @@ def _write_all(descriptor: int, data: bytes) -> None:
 
 
 def _file_name(uid: str) -> str:
+    if _PLAIN_UID.fullmatch(uid):
+        return uid + ".ics"
     return re.sub(r"[^A-Za-z0-9@._-]", "_", uid)[:200].lstrip(".") + ".ics"
 
 

@@ -87,7 +87,7 @@ class FileCalendar:
                 return StoredEvent(event, self._versions[uid], self._path.absolute().as_uri())
         return None
 
-    def find_marked(self, mark: str, uid: str) -> StoredEvent | None:
+    def find_marked(self, mark: str) -> StoredEvent | None:
         """The standing event that carries our mark."""
         found = next((event for event in self._load() if event.origin == mark and event.occurrence is None), None)
         return self.find_event(found.uid) if found else None

@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.clock import Clock
@@ -32,6 +32,7 @@ class _Pending:
     number: int
     place: SheetPlace
     effect: Effect
+    raws: dict[str, Raw]  # the cells as a later reading will find them
 
 
 class OpenFile:
@@ -46,8 +47,13 @@ class OpenFile:
         self.pending: list[_Pending] = []
         self.own_digests: set[str] = set()  # contents that we wrote ourselves: they need no second of rest
 
+    @property
+    def data(self) -> bytes:
+        """The file's bytes as last looked at; it is looked at now if it never was."""
+        return self._data if self._data is not None else self.load()
+
     def load(self) -> bytes:
-        """The file's bytes as they stand now. Raises SourceFault or PlaceTrouble."""
+        """Looks at the file; answers its bytes as they stand now. Raises SourceFault or PlaceTrouble."""
         data = files.read_file(self.path)
         digest = files.hash_bytes(data)
         if digest != self.digest:
@@ -96,8 +102,9 @@ class OpenFile:
 
     def _finish(self, saved: dict[str, SavedRows], digest: str) -> dict[str, SavedRows]:
         for place in {each.place.name: each.place for each in self.pending}.values():
-            saved.setdefault(place.name, SavedRows()).digest = digest
-            place.forget()
+            rows = saved.setdefault(place.name, SavedRows())
+            rows.digest = digest
+            place.settle(rows)
         self.pending = []
         return saved
 
@@ -116,8 +123,35 @@ class OpenFile:
         return saved, writes
 
 
+class InfoMemory(Protocol):
+    """Remembers what the checker needs of a sheet while its file stands unchanged."""
+
+    def recall(self, place: SheetPlace) -> PlaceInfo | None:
+        """What was kept, if file and settings are as they were."""
+
+    def keep(self, place: SheetPlace, info: PlaceInfo) -> None:
+        """Keeps it."""
+
+    def forget(self, place: SheetPlace) -> None:
+        """What was kept no longer holds."""
+
+
+class NoMemory:
+    """Remembers nothing."""
+
+    def recall(self, place: SheetPlace) -> PlaceInfo | None:
+        """Nothing."""
+        return None
+
+    def keep(self, place: SheetPlace, info: PlaceInfo) -> None:
+        """Keeps nothing."""
+
+    def forget(self, place: SheetPlace) -> None:
+        """Has nothing to forget."""
+
+
 class SheetPlace:
-    """A sheet. ``written`` are the columns that workflows write, which never make its rows another."""
+    """A sheet. ``written_words`` are the columns that workflows write, which never make its rows another."""
 
     def __init__(self, name: str, settings: SheetSettings, zone: ZoneInfo, file: OpenFile) -> None:
         self.name = name
@@ -125,7 +159,8 @@ class SheetPlace:
         self.zone = zone
         self.file = settings.file
         self.open_file = file
-        self.written: frozenset[str] = frozenset()
+        self.written_words: frozenset[str] = frozenset()
+        self.memory: InfoMemory = NoMemory()
         self.wanted_headings: list[str] = []
         self.signature = "|".join([settings.tab or "", str(settings.header or ""), *settings.key])
         self._table: Table | None = None
@@ -149,12 +184,12 @@ class SheetPlace:
             return False
         if not self.open_file.path.exists():
             return True
-        tabs = self.open_file.backing.tabs(self.open_file.load())
+        tabs = self.open_file.backing.tabs(self.open_file.data)
         return self.settings.tab is not None and self.settings.tab.casefold() not in {tab.casefold() for tab in tabs}
 
     def table(self) -> Table:
-        """The table as its file stands. Raises SourceFault, PlaceTrouble or SettingsFault."""
-        data = self.open_file.load()
+        """The table as its file was last looked at. Raises SourceFault, PlaceTrouble or SettingsFault."""
+        data = self.open_file.data
         if self._table is None or self._table_digest != self.open_file.digest:
             try:
                 grid = self.open_file.backing.load(data, self.settings.tab)
@@ -200,6 +235,8 @@ class SheetPlace:
         try:
             if self.is_missing():
                 return PlaceInfo(**common)
+            if (seen := self.memory.recall(self)) is not None:
+                return seen
             table = self.table()
             self._check_keys(table)
         except WhenvocaError as error:
@@ -207,7 +244,9 @@ class SheetPlace:
                 **common, trouble=_with_place(error), trouble_mend=error.mend, trouble_exit=int(error.exit_code)
             )
         columns = column_infos(table, self.settings)
-        return PlaceInfo(**common, columns=columns, twice=table.twice, warnings=self._warnings(table))
+        info = PlaceInfo(**common, columns=columns, twice=table.twice, warnings=self._warnings(table))
+        self.memory.keep(self, info)
+        return info
 
     def _check_keys(self, table: Table) -> None:
         for column in self.settings.key:
@@ -243,11 +282,10 @@ class SheetPlace:
         self._states = {row.key: dict(row.state) for row in rows if not row.fault and not row.waits}
         return rows
 
-    def ensure_scanned(self, known: Mapping[str, RowState]) -> None:
-        """Scans if nothing has been scanned since the file was read."""
-        self.table()
-        if not self._numbers:
-            self.scan(known)
+    @property
+    def is_scanned(self) -> bool:
+        """Whether the rows have been scanned since the file was last read."""
+        return self._table is not None and self._table_digest == self.open_file.digest and bool(self._numbers)
 
     def _key_columns(self, table: Table) -> list[str]:
         return [table.by_word[fold_name(column_word(column))].name for column in self.settings.key]
@@ -256,8 +294,8 @@ class SheetPlace:
         numbers = [number for number, _ in table.rows]
         if not self.settings.key:
             booking = find_booking_column([heading.name for heading in table.headings])
-            written = self.written | ({booking} if booking else set())
-            keys = work_out_keys(states, known, frozenset(written), booking)
+            written = {each.name for each in table.headings if fold_name(column_word(each.name)) in self.written_words}
+            keys = work_out_keys(states, known, frozenset(written | ({booking} if booking else set())), booking)
             return [SeenRow(key, number, state) for key, number, state in zip(keys, numbers, states, strict=True)]
         columns = self._key_columns(table)
         keys = [key_of_columns(state, columns) for state in states]
@@ -334,18 +372,16 @@ class SheetPlace:
     def pend(self, number: int, effect: Effect) -> Receipt:
         """Takes a row effect to be saved later. Raises RowFault if its row is gone or a cell must not be written."""
         cells = effect.after or {}
+        raws = {name: self.to_raw(name, value) for name, value in cells.items()}
         if effect.verb == "change row":
             state = self.current(effect.target)
             if state is None:
                 raise RowFault("the row is no longer in the sheet", where=self.file)
             self._refuse_formulas(effect.target, cells)
-            overlay = self._overlay.setdefault(effect.target, {})
-            overlay |= {name: self.to_raw(name, value) for name, value in cells.items()}
+            self._overlay.setdefault(effect.target, {}).update(raws)
         else:
-            self._added.append(
-                {name: raw for name, value in cells.items() if (raw := self.to_raw(name, value)) is not None}
-            )
-        self.open_file.pending.append(_Pending(number, self, effect))
+            self._added.append({name: raw for name, raw in raws.items() if raw is not None})
+        self.open_file.pending.append(_Pending(number, self, effect, raws))
         return Receipt(is_pending=True)
 
     def _refuse_formulas(self, key: str, cells: Mapping[str, Any]) -> None:
@@ -353,7 +389,7 @@ class SheetPlace:
         if not table.grid.has_formulas:
             return
         if self._formulas is None:
-            self._formulas = self.open_file.backing.find_formulas(self.open_file.load(), self.tab_name)
+            self._formulas = self.open_file.backing.find_formulas(self.open_file.data, self.tab_name)
         row = self._numbers[key]
         for name in cells:
             column = table.by_word[fold_name(column_word(name))].index
@@ -385,46 +421,59 @@ class SheetPlace:
                 result.added[each.number] = next_row
                 next_row += 1
                 continue
-            fault = self._conflict(each.effect)
+            fault = self._conflict(each)
             if fault is not None:
                 result.errors[each.number] = fault
                 continue
-            row = self._numbers[each.effect.target]
-            writes.cells |= {
-                (row, columns[name]): value for name, value in after.items() if self._differs(each.effect, name, value)
-            }
-            state = result.states.get(each.effect.target, self._states[each.effect.target])
-            result.states[each.effect.target] = _merged(state, {n: self.to_raw(n, v) for n, v in after.items()})
+            key = each.effect.target
+            row, standing = self._numbers[key], self._states[key]
+            for name, value in after.items():
+                if standing.get(name) != each.raws[name]:
+                    writes.cells[row, columns[name]] = value
+            result.states[key] = _merged(result.states.get(key, standing), each.raws)
         return writes
-
-    def _differs(self, effect: Effect, name: str, value: Any) -> bool:
-        return self._states[effect.target].get(name) != self.to_raw(name, value)
 
     def _refresh(self) -> None:
         """Finds the rows again by their keys if the file changed since it was scanned."""
         known = self._states
-        if self._table is None or self._table_digest != self.open_file.digest or not self._numbers:
+        if not self.is_scanned:
             self.scan(known)
 
-    def _conflict(self, effect: Effect) -> WhenvocaError | None:
+    def _conflict(self, pending: _Pending) -> WhenvocaError | None:
+        effect = pending.effect
         state = self._states.get(effect.target)
         if state is None:
             return RowFault(f"{self.label(effect.target)} is no longer in the sheet", where=self.file)
-        for name, value in (effect.after or {}).items():
-            before = (effect.before or {}).get(name)
-            if state.get(name) not in (before, self.to_raw(name, value)):
-                cell = self.table().where(
-                    self._numbers[effect.target], self.table().by_word[fold_name(column_word(name))].index
-                )
+        before = effect.before or {}
+        for name, raw in pending.raws.items():
+            if state.get(name) not in (before.get(name), raw):
+                table = self.table()
+                cell = table.where(self._numbers[effect.target], table.by_word[fold_name(column_word(name))].index)
                 return RowFault("was changed by another hand meanwhile, and is left as it is", where=cell)
         return None
 
-    def forget(self) -> None:
-        """Forgets what was pending, after it was saved."""
-        for key, cells in self._overlay.items():
-            if key in self._states:
-                self._states[key] = _merged(self._states[key], cells)
+    def settle(self, saved: SavedRows) -> None:
+        """After a save: what was pending is now what stands, and the table is brought up to date without reading it."""
+        if self._table is None or saved.added or self._table_digest == "":
+            self._table = None
+        else:
+            self._bring_up_to_date(self._table, saved)
+            self._table_digest = self.open_file.digest
+            self.memory.forget(self)
         self._overlay, self._added = {}, []
+
+    def _bring_up_to_date(self, table: Table, saved: SavedRows) -> None:
+        by_number = dict(table.rows)
+        changed: set[str] = set()
+        for key, state in saved.states.items():
+            cells = by_number[self._numbers[key]]
+            for name in self._overlay.get(key, {}):
+                index = table.by_word[fold_name(column_word(name))].index
+                cells.extend([None] * (index + 1 - len(cells)))
+                cells[index] = state.get(name)
+                changed.add(name)
+            self._states[key] = dict(state)
+        table.read_again(changed)
 
 
 def _merged(state: Mapping[str, Raw], cells: Mapping[str, Raw]) -> dict[str, Raw]:

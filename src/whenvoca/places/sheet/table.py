@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
@@ -14,6 +14,7 @@ from whenvoca.language.definitions import ColumnInfo, column_word
 from whenvoca.language.inference import fold_name
 from whenvoca.places.sheet.grid import Grid, cell_name
 from whenvoca.places.sheet.headings import Heading, find_header, find_twice, read_headings
+from whenvoca.places.sheet.rowkeys import find_booking_column
 from whenvoca.values.columns import ColumnHints, ColumnReading, Unread, read_column
 from whenvoca.values.dates import parse_order
 from whenvoca.values.kinds import Kind, Raw
@@ -52,7 +53,9 @@ class Table:
     readings: dict[str, ColumnReading]
     rows: list[tuple[int, list[Raw]]]
     twice: dict[str, str]
+    booking: str = ""  # the column that keeps the UID of what a row became
     by_word: dict[str, Heading] = field(default_factory=dict)
+    fields: dict[str, tuple[str, Callable[[Raw], Any]]] = field(default_factory=dict)  # word: name, reading
 
     def where(self, row: int | None, column: int) -> str:
         """A cell as messages name it: requests.xlsx, Slots!C7."""
@@ -67,6 +70,15 @@ class Table:
             for heading in self.headings
             if heading.index < size and (cell := cells[heading.index]) is not None
         }
+
+    def read_again(self, names: Iterable[str]) -> None:
+        """Reads these columns anew, after cells in them were written."""
+        for heading in self.headings:
+            if heading.name in names:
+                index = heading.index
+                cells = [row[index] if index < len(row) else None for _, row in self.rows]
+                self.readings[heading.name] = read_column(heading.name, cells, self.readings[heading.name].hints)
+        self.fields = {word: (each.name, self.readings[each.name].read) for word, each in self.by_word.items()}
 
     @property
     def last_row(self) -> int:
@@ -101,6 +113,8 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
         )
     table = Table(file, grid, header, headings, readings, rows, find_twice(headings, header))
     table.by_word = {fold_name(column_word(heading.name)): heading for heading in reversed(headings)}
+    table.read_again(())
+    table.booking = find_booking_column([heading.name for heading in headings])
     return table
 
 
@@ -141,10 +155,7 @@ class Row:
     @property
     def booking(self) -> str:
         """The UID that the row keeps of what became of it, empty if it keeps none."""
-        from whenvoca.places.sheet.rowkeys import find_booking_column
-
-        column = find_booking_column([heading.name for heading in self._table.headings])
-        value = self._state.get(column) if column else None
+        value = self._state.get(self._table.booking) if self._table.booking else None
         return value if isinstance(value, str) else ""
 
     @property
@@ -154,10 +165,11 @@ class Row:
 
     def value_of(self, word: str) -> Any:
         """The field's value, Unread where its cell gives none. Raises RowFault if the column is gone."""
-        heading = self._table.by_word.get(word)
-        if heading is None:
+        field = self._table.fields.get(word)
+        if field is None:
             raise RowFault(f'the column "{word}" is no longer there', where=self._table.file)
-        value = self._table.readings[heading.name].read(self._state.get(heading.name))
+        name, read = field
+        value = read(self._state.get(name))
         if isinstance(value, datetime) and value.tzinfo is None:
             try:
                 return to_moment(value, self._zone)

@@ -199,6 +199,8 @@ class SheetXml:
         inserted = False
         position = body
         for cell in self._cells(body, end):
+            if not todo:
+                break
             while todo and todo[0] < cell.column:
                 column = todo.pop(0)
                 style = row_style or self._column_styles.get(column, 0)

@@ -11,8 +11,8 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from decimal import Decimal
 from functools import lru_cache
+from html import escape
 from typing import Any
-from xml.sax.saxutils import quoteattr
 
 from whenvoca.errors import SourceFault
 from whenvoca.places.sheet.grid import Grid, TabWrites, column_of, letter_of
@@ -225,7 +225,7 @@ def _add_tabs(package: Package, tabs: Mapping[str, list[str]]) -> bytes:
         part = f"{folder}/worksheets/whenvoca{number}.xml"
         relation = f"rIdWhenvoca{number}"
         changed[part] = _sheet_with_headings(headings)
-        entry = f'<sheet name={quoteattr(tab)} sheetId="{number}" xmlns:r="{_RELATION_TYPE}" r:id="{relation}"/>'
+        entry = f'<sheet name="{escape(tab)}" sheetId="{number}" xmlns:r="{_RELATION_TYPE}" r:id="{relation}"/>'
         prefix = re.search(rb"<((?:\w+:)?)sheets\b", workbook)
         if prefix and prefix[1]:
             entry = f"<{prefix[1].decode()}{entry[1:]}"

@@ -1,0 +1,64 @@
+"""What was seen of each sheet, kept in .whenvoca/sheets.json: a file that stands unchanged is not parsed again.
+
+It is only ever a copy: lost or broken, the sheets are read.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from whenvoca import __version__
+from whenvoca.language.definitions import ColumnInfo, PlaceInfo
+from whenvoca.places.sheet.place import SheetPlace
+from whenvoca.values.kinds import Kind
+
+
+class SheetMemory:
+    """The memory in one file. It is written only where the workspace's state folder is there already."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._kept: dict[str, Any] | None = None
+
+    def recall(self, place: SheetPlace) -> PlaceInfo | None:
+        """What was kept of the sheet, if its file, its settings and this program are as they were."""
+        entry = self._load().get(place.name)
+        place.open_file.load()
+        if not isinstance(entry, dict) or entry.get("stamp") != self._stamp(place):
+            return None
+        try:
+            info = dict(entry["info"])
+            columns = tuple(ColumnInfo(**{**column, "kind": Kind(column["kind"])}) for column in info.pop("columns"))
+            return PlaceInfo(**{**info, "warnings": tuple(info["warnings"])}, columns=columns)
+        except (KeyError, TypeError, ValueError):
+            return None
+
+    def keep(self, place: SheetPlace, info: PlaceInfo) -> None:
+        """Keeps it, where there is a state folder."""
+        self._load()[place.name] = {"stamp": self._stamp(place), "info": asdict(info)}
+        if not self._path.parent.is_dir():
+            return
+        temporary = self._path.with_suffix(".tmp")
+        with contextlib.suppress(OSError):
+            temporary.write_text(json.dumps(self._kept), encoding="utf-8")
+            os.replace(temporary, self._path)
+
+    def forget(self, place: SheetPlace) -> None:
+        """What was kept no longer holds."""
+        self._load().pop(place.name, None)
+
+    def _load(self) -> dict[str, Any]:
+        if self._kept is None:
+            self._kept = {}
+            with contextlib.suppress(OSError, ValueError):
+                found = json.loads(self._path.read_text(encoding="utf-8"))
+                self._kept = found if isinstance(found, dict) else {}
+        return self._kept
+
+    def _stamp(self, place: SheetPlace) -> list[str]:
+        return [__version__, place.open_file.digest, repr(place.settings), place.zone.key]
