@@ -9,7 +9,7 @@ from whenvoca.errors import SettingsFault
 from whenvoca.language import tree
 from whenvoca.language.colours import COLOURS
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, is_slot
-from whenvoca.language.faults import Fault, FaultList, Spot, nearest
+from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_article
 from whenvoca.language.inference import Inference, Names, fold_name, row_type
 from whenvoca.language.types import (
     ANY,
@@ -153,7 +153,9 @@ class _Checker:
             return None
         if place.kind != kind:
             known = [each.name for each in self._around.places.values() if each.kind == kind]
-            self._faults.add(spot, f"{place.name} is a {place.kind}, and here stands a {kind}", nearest(name, known))
+            self._faults.add(
+                spot, f"{place.name} is {with_article(place.kind)}, and here stands a {kind}", nearest(name, known)
+            )
             return None
         if place.unavailable:
             self._faults.add(spot, f"{place.name} cannot be used: {place.unavailable}")
@@ -195,7 +197,9 @@ class _Checker:
             case tree.ForEach():
                 source = self._infer.type_of(statement.source, names)
                 if source.name not in ("list", "any", "empty"):
-                    self._faults.add(statement.source.spot, f"for each goes through a list, and this is a {source}")
+                    self._faults.add(
+                        statement.source.spot, f"for each goes through a list, and this is {with_article(str(source))}"
+                    )
                 self._block(statement.body, names.with_name(fold_name(statement.name), source.item or ANY))
             case tree.Fail():
                 self._infer.type_of(statement.message, names)
@@ -310,12 +314,22 @@ class _Checker:
             mend = nearest(line.as_written, row_type(place).written)
             self._faults.add(line.spot, f'there is no column "{line.as_written}" in {place.name}', mend)
         elif column.declared and not fits(given, of_kind(column.kind)) and column.kind != "text":
-            self._faults.add(line.value.spot, f'the column "{column.name}" holds {column.kind}s, and this is a {given}')
+            self._faults.add(
+                line.value.spot,
+                f'the column "{column.name}" holds {column.kind}s, and this is {with_article(str(given))}',
+            )
 
     def _field_value(self, known: FieldDefinition, line: tree.FieldLine, names: Names) -> None:
         node = line.value
         if known.type in _WANTED:
-            self._infer.want(node, names, _WANTED[known.type], f"{known.name} takes a {_WANTED[known.type]}")
+            self._infer.want(
+                node, names, _WANTED[known.type], f"{known.name} takes {with_article(str(_WANTED[known.type]))}"
+            )
+            return
+        if known.type == "choice" and isinstance(node, tree.Name) and not self._is_known(node, names):
+            self._faults.add(
+                node.spot, f'{known.name} is never "{node.as_written}"', f"it is one of: {', '.join(known.choices)}"
+            )
             return
         given = self._infer.type_of(node, names, shown=known.type == "text")
         match known.type:
@@ -329,21 +343,25 @@ class _Checker:
                     )
                     self._faults.add(
                         node.spot,
-                        f"{known.name} takes a duration before or after the start, and this is a {given}",
+                        f"{known.name} takes a duration before or after the start, and this is {with_article(str(given))}",
                         mend,
                     )
             case "addresses":
                 item = given.item if given.name == "list" and given.item else given
                 if not fits(item, TEXT):
-                    self._faults.add(node.spot, f"{known.name} takes addresses, and this is a {given}")
+                    self._faults.add(node.spot, f"{known.name} takes addresses, and this is {with_article(str(given))}")
                 self._check_addresses(node)
             case "choice":
                 self._check_choice(known, node, given)
             case "zone" | "colour" | "repeat":
                 if not fits(given, TEXT):
-                    self._faults.add(node.spot, f"{known.name} takes a text, and this is a {given}")
+                    self._faults.add(node.spot, f"{known.name} takes a text, and this is {with_article(str(given))}")
                 elif (text := _plain_text(node)) is not None:
                     self._check_word(known, text, node.spot)
+
+    def _is_known(self, node: tree.Name, names: Names) -> bool:
+        word = fold_name(node.word)
+        return word in names.given or (names.subject is not None and word in names.subject.fields)
 
     def _check_choice(self, known: FieldDefinition, node: tree.Node, given: Type) -> None:
         text = _plain_text(node)
@@ -352,7 +370,10 @@ class _Checker:
         if text is not None and text not in known.choices:
             self._faults.add(node.spot, f'{known.name} is never "{text}"', f"it is one of: {', '.join(known.choices)}")
         elif not fits(given, TEXT) and given.name != "yes-no":
-            self._faults.add(node.spot, f"{known.name} takes one of {', '.join(known.choices)}, and this is a {given}")
+            self._faults.add(
+                node.spot,
+                f"{known.name} takes one of {', '.join(known.choices)}, and this is {with_article(str(given))}",
+            )
 
     def _check_addresses(self, node: tree.Node) -> None:
         for each in node.items if isinstance(node, tree.ListOf) else (node,):

@@ -55,9 +55,9 @@ class FaultList:
         self._faults: dict[tuple[int, int, str], Fault] = {}
 
     def add(self, spot: Spot | None, message: str, mend: str = "", *, in_data: bool = False) -> None:
-        """Records a fault; the same one at the same spot counts once."""
+        """Records a fault. Of several at one spot the first counts: the others mostly follow from it."""
         source = self._lines[spot.line - 1].rstrip("\r") if spot and spot.line <= len(self._lines) else ""
-        key = (spot.line, spot.column, message) if spot else (0, 0, message)
+        key = (spot.line, spot.column, "") if spot else (0, 0, message)
         self._faults.setdefault(key, Fault(self.file, spot, message, mend, source, in_data))
 
     def __bool__(self) -> bool:
@@ -66,6 +66,13 @@ class FaultList:
     def sorted(self) -> list[Fault]:
         """All of them in the order of the file."""
         return [self._faults[key] for key in sorted(self._faults)]
+
+
+def with_article(said: str) -> str:
+    """ "a date", "an event", "yes or no"."""
+    if said == "yes or no":
+        return said
+    return f"an {said}" if said[:1] in "aeiou" else f"a {said}"
 
 
 def nearest(word: str, known: Iterable[str]) -> str:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from whenvoca.language import tree
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo, written_column
 from whenvoca.language.expressions import VALUE_WORDS
-from whenvoca.language.faults import FaultList, Spot, nearest
+from whenvoca.language.faults import FaultList, Spot, nearest, with_article
 from whenvoca.language.types import (
     ANY,
     DATE,
@@ -136,7 +136,9 @@ class Inference:
         """The type of a value that must be of a certain type; a fault if it cannot be."""
         given = self.type_of(node, names)
         if not fits(given, wanted):
-            self._faults.add(node.spot, f"{why}, and this is a {given}", self._mend(node, given, wanted, names))
+            self._faults.add(
+                node.spot, f"{why}, and this is {with_article(str(given))}", self._mend(node, given, wanted, names)
+            )
         return given
 
     def _mend(self, node: tree.Node, given: Type, wanted: Type, names: Names) -> str:
@@ -198,6 +200,8 @@ class Inference:
         if word in names.lost:
             self._faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
             return
+        if names.subject is not None and names.subject.name == "any":
+            return  # the place could not be read, which is said already
         if names.place is not None and word in {fold_name(twice) for twice in names.place.twice}:
             self._twice(node.spot, word, names.place)
             return
@@ -237,7 +241,7 @@ class Inference:
             return ANY
         field_word = fold_name(node.word)
         if owner.name != "thing":
-            self._faults.add(of.spot, f"before a dot stands a thing, and this is a {owner}")
+            self._faults.add(of.spot, f"before a dot stands a thing, and this is {with_article(str(owner))}")
             return ANY
         if field_word in owner.fields:
             return self._column_use(node.spot, owner.fields[field_word], self._column_of(node, names), names, shown)
@@ -249,7 +253,9 @@ class Inference:
             self._twice(node.spot, field_word, names.place)
             return ANY
         self._faults.add(
-            node.spot, f'a {owner} has no field "{node.as_written}"', nearest(node.as_written, owner.written)
+            node.spot,
+            f'{with_article(str(owner))} has no field "{node.as_written}"',
+            nearest(node.as_written, owner.written),
         )
         return ANY
 
@@ -279,7 +285,7 @@ class Inference:
     def _each(self, node: tree.Each, names: Names) -> Type:
         source = self.type_of(node.source, names)
         if source.name not in ("list", "any", "empty"):
-            self._faults.add(node.source.spot, f"each goes through a list, and this is a {source}")
+            self._faults.add(node.source.spot, f"each goes through a list, and this is {with_article(str(source))}")
         inner = names.with_name(node.name, source.item or ANY)
         if node.condition is not None:
             self.condition(node.condition, inner)
@@ -289,14 +295,17 @@ class Inference:
         given = [self.type_of(argument, names) for argument in node.arguments]
         wanted = {"join": (1, 2), "split": (1, 2), "round": (1, 2)}.get(node.function, (1, 1))
         if not wanted[0] <= len(given) <= wanted[1]:
+            count = "one value" if wanted[1] == 1 else "one or two values"
             self._faults.add(
                 node.spot,
-                f"{node.function} takes {' or '.join(str(n) for n in sorted(set(wanted)))} values, not {len(given)}",
+                f"{node.function} takes {count}, not {len(given)}",
             )
             return ANY
         first = given[0]
         if node.function in ("count", "sum", "first", "last", "join") and first.name not in ("list", "any", "empty"):
-            self._faults.add(node.arguments[0].spot, f"{node.function} takes a list, and this is a {first}")
+            self._faults.add(
+                node.arguments[0].spot, f"{node.function} takes a list, and this is {with_article(str(first))}"
+            )
         match node.function:
             case "count" | "round" | "number":
                 return NUMBER
@@ -309,11 +318,13 @@ class Inference:
     def _shown(self, node: tree.Shown, names: Names) -> Type:
         given = self.type_of(node.value, names)
         if given.name not in ("date", "time", "moment", "any", "empty"):
-            self._faults.add(node.value.spot, f"as shows a date, time or moment, and this is a {given}")
+            self._faults.add(
+                node.value.spot, f"as shows a date, time or moment, and this is {with_article(str(given))}"
+            )
         if node.form.startswith('"'):
             return TEXT
         if (given.name, node.form) in (("time", "date"), ("date", "time")):
-            self._faults.add(node.value.spot, f"a {given} has no {node.form}")
+            self._faults.add(node.value.spot, f"{with_article(str(given))} has no {node.form}")
         return DATE if node.form == "date" else TIME
 
     def _sum(self, node: tree.Sum, names: Names) -> Type:
@@ -331,7 +342,9 @@ class Inference:
                 mend = 'texts are joined in braces: "{A} {B}"'
             elif left.name == "time":
                 mend = 'join the time with a date first: "Day at Begin + 2 hours"'
-            self._faults.add(node.spot, f"a {first} cannot be {joined} a {second}", mend)
+            self._faults.add(
+                node.spot, f"{with_article(str(first))} cannot be {joined} {with_article(str(second))}", mend
+            )
             return ANY
         return result
 
@@ -360,7 +373,7 @@ class Inference:
                 given = self.type_of(node, names)
                 if given.name not in ("yes-no", "any", "empty"):
                     mend = "a condition compares: Answer is empty, Pupils > 20"
-                    self._faults.add(node.spot, f"this is a {given} and no condition", mend)
+                    self._faults.add(node.spot, f"this is {with_article(str(given))} and no condition", mend)
 
     def _compare(self, left: tree.Node, right: tree.Node, relation: str, names: Names) -> None:
         is_textual = relation in ("contains", "begins with", "ends with", "like", "is")
@@ -368,22 +381,22 @@ class Inference:
         second = self.type_of(right, names, shown=is_textual and isinstance(left, tree.Text))
         if relation in ("begins with", "ends with", "like"):
             if first.name not in ("text", "any", "empty", "list"):
-                self._faults.add(left.spot, f"{relation} asks a text, and this is a {first}")
+                self._faults.add(left.spot, f"{relation} asks a text, and this is {with_article(str(first))}")
             return
         if relation == "contains":
             if first.name not in ("text", "list", "any", "empty"):
-                self._faults.add(left.spot, f"contains asks a text or a list, and this is a {first}")
+                self._faults.add(left.spot, f"contains asks a text or a list, and this is {with_article(str(first))}")
             return
         if relation != "is" and not (first.name in _ORDERED and second.name in _ORDERED):
             culprit = left if first.name not in _ORDERED else right
-            self._faults.add(culprit.spot, f"a {first if culprit is left else second} has no order")
+            self._faults.add(culprit.spot, f"{with_article(str(first if culprit is left else second))} has no order")
             return
         if not _comparable(first, second, relation):
             mend = (
                 "a date is written 2027-03-17, without quotes" if {first.name, second.name} & {"date", "moment"} else ""
             )
-            self._faults.add(right.spot, f"a {first} is never a {second}" if relation == "is" else
-                             f"a {first} cannot be compared with a {second}", mend)  # fmt: skip
+            self._faults.add(right.spot, f"{with_article(str(first))} is never {with_article(str(second))}" if relation == "is" else
+                             f"{with_article(str(first))} cannot be compared with {with_article(str(second))}", mend)  # fmt: skip
 
 
 _SUMS: dict[tuple[str, str, str], Type] = {

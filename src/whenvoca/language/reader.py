@@ -287,8 +287,8 @@ class _Reader:
         if not pieces:
             self._faults.add(line.spot, "a value is missing after =")
             return None
-        node = read_value(pieces, self._faults, block)
-        return tree.Let(line.spot, name.lower(), node) if node else None
+        node = read_value(pieces, self._faults, block) or tree.Literal(line.spot, None)
+        return tree.Let(line.spot, name.lower(), node)
 
     def _check_name(self, name: str, spot: Spot) -> None:
         if not _NAME.match(name):
@@ -361,9 +361,7 @@ class _Reader:
             if not pieces:
                 self._faults.add(spot, f'"{written}" has no value', "a field line is a name, blanks, and a value")
                 continue
-            node = self._read_field(known, pieces, block)
-            if node is None:
-                continue
+            node = self._read_field(known, pieces, block) or tree.Literal(spot, None)
             if known is not None and known.type == "condition":
                 conditions.append(node)
             elif known is _FORMERLY:
@@ -401,6 +399,9 @@ class _Reader:
             self._faults.add(spot, str(error))
             return None
         end: tree.Node | None = None
+        if times := re.search(r",?\s*(\d+)\s+times\s*\Z", until, re.IGNORECASE):
+            until = until[: times.start()]
+            parts["COUNT"] = times[1]
         if until:
             end = read_condition([Piece(until, pieces[0].line, pieces[0].column + start)], self._faults)
             if "COUNT" in parts:

@@ -87,7 +87,7 @@ def _shape_moment(text: str) -> Shaped | None:
 def _take_offset(text: str) -> tuple[str, timezone | None]:
     found = _OFFSET.search(text)
     if not found or not re.search(
-        r"\d[:.h]\d\d(?::\d\d(?:\.\d+)?)?\Z|[ap]\.?m\.?\Z", text[: found.start()], re.IGNORECASE
+        r"\d[:.h]\d\d(?::\d\d(?:\.\d+)?)?\Z|T\d{4,6}\Z|[ap]\.?m\.?\Z", text[: found.start()], re.IGNORECASE
     ):
         return text, None
     if found["utc"]:

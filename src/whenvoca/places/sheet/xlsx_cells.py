@@ -251,7 +251,7 @@ class _Writer:
             case bool():
                 return "b", "1" if value else "0", ""
             case int() | Decimal() | float():
-                return "n", str(value) if not isinstance(value, Decimal) else repr(float(value)), ""
+                return "n", str(value) if not isinstance(value, Decimal) else repr(float(value)), "number"
             case datetime():
                 return self._serial(value.replace(tzinfo=None), "moment")
             case date():

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import re
 
-_BUILT_IN = {"date": 14, "time": 20, "moment": 22, "duration": 46}
-_DATE_IDS = {*range(14, 23), *range(27, 37), *range(45, 48), *range(50, 59)}
+_BUILT_IN = {"date": 14, "time": 20, "moment": 22, "duration": 46, "number": 0}
+_SHOWN_BY = {
+    **dict.fromkeys((*range(14, 18), *range(27, 37), *range(50, 59)), "date"), 22: "moment",
+    **dict.fromkeys((*range(18, 22), 45, 47), "time"), 46: "duration",
+}  # fmt: skip
 _XF = re.compile(rb"<(?:\w+:)?xf\b[^>]*?(?:/>|>.*?</(?:\w+:)?xf>)", re.DOTALL)
 
 
@@ -25,7 +28,7 @@ class Styles:
         self._known: dict[tuple[int, str], int] = {}
 
     def style_of(self, style: int, form: str) -> int:
-        """A style like ``style`` that shows a date, time, moment or duration."""
+        """A style like ``style`` that shows a date, time, moment, duration, or a plain number."""
         if not self._formats:
             return style
         if (style, form) not in self._known:
@@ -33,15 +36,23 @@ class Styles:
         return self._known[style, form]
 
     def _shows(self, style: int, form: str) -> bool:
+        shown = self._shown_by(style)
+        return form == shown or {form, shown} == {"date", "moment"}
+
+    def _shown_by(self, style: int) -> str:
+        """What kind of value a style is for: date, moment, time, duration, or number for any other."""
         if style >= len(self._formats):
-            return False
+            return "number"
         found = re.search(rb'numFmtId="(\d+)"', self._formats[style])
         number = int(found[1]) if found else 0
-        code = re.sub(rb'\[[^\]]*\]|"[^"]*"|&quot;.*?&quot;|\\.', b"", self._codes.get(number, b"")).lower()
-        if number in _DATE_IDS and number not in self._codes:
-            return True
-        has_day, has_hour = bool(re.search(rb"[yd]", code)), b"h" in code
-        return {"date": has_day, "moment": has_day, "time": has_hour, "duration": has_hour}[form]
+        if number not in self._codes:
+            return _SHOWN_BY.get(number, "number")
+        code = re.sub(rb'"[^"]*"|&quot;.*?&quot;|\\.', b"", self._codes[number]).lower()
+        if re.search(rb"\[(h+|m+|s+)\]", code):
+            return "duration"
+        code = re.sub(rb"\[[^\]]*\]", b"", code)
+        has_day, has_hour = bool(re.search(rb"[yd]", code)), bool(re.search(rb"[hs]", code))
+        return "moment" if has_day and has_hour else "date" if has_day else "time" if has_hour else "number"
 
     def _add(self, style: int, number: int) -> int:
         base = self._formats[style] if style < len(self._formats) else self._formats[0]
