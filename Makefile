@@ -3,6 +3,8 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.ready
+# Commands of the installed program run many times: they are byte-compiled as an installed package is.
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo test check soak bench lock screenshots clean
 

@@ -144,6 +144,9 @@ class Ledger(Protocol):
     def waiting(self, workflow: str, limit: int, after: int = 0) -> list[Occurrence]:
         """Occurrences that are not dealt with, oldest first, whose number is above ``after``."""
 
+    def has_unfinished(self) -> bool:
+        """Whether runs were begun and not ended, as after a crash."""
+
     def count_waiting(self, workflow: str) -> int:
         """How many occurrences are not dealt with."""
 

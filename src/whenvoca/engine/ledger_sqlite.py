@@ -200,6 +200,10 @@ class SqliteLedger:
         )
         return [Occurrence(*(*row[:6], tuple(row[6].split()), *row[7:])) for row in rows]
 
+    def has_unfinished(self) -> bool:
+        """Whether runs were begun and not ended, as after a crash."""
+        return self._one("SELECT 1 FROM occurrences WHERE state='waiting' AND run!=0 LIMIT 1", ()) is not None
+
     def count_waiting(self, workflow: str) -> int:
         """How many occurrences are not dealt with."""
         return int(self._one("SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting'", (workflow,)))

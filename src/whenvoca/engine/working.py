@@ -202,9 +202,8 @@ def to_program(workflow: tree.Workflow, places: OpenPlaces) -> Program:
 def _finish_saves(ledger: Ledger, places: OpenPlaces, now: datetime) -> None:
     """After a crash: which files were replaced and which not. What was not comes again with its run."""
     unfinished = ledger.open_saves()
-    if not unfinished:
-        return
-    places.sweep()
+    if unfinished or ledger.has_unfinished():
+        places.sweep()
     for number, intent, effects in unfinished:
         standing = places.hash_of(intent.file)
         if standing != intent.after:

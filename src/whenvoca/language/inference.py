@@ -85,6 +85,7 @@ class Inference:
                     for part in line:
                         if isinstance(part, tree.Node):
                             self.type_of(part, names, shown=True)
+                            self.refuse_hidden_column(part, names)
                 return TEXT
             case tree.Name():
                 return self._name(node, names, shown)
@@ -131,6 +132,14 @@ class Inference:
                     self.want(node.until, names, MOMENT, "after until stands a date")
                 return TEXT
         raise TypeError(node)
+
+    def refuse_hidden_column(self, node: tree.Node, names: Names) -> None:
+        """A bare yes or no where a column of that name is surely meant: the word comes first, so it is never reached."""
+        if isinstance(node, tree.Literal) and isinstance(node.value, bool) and names.subject is not None:
+            word = "yes" if node.value else "no"
+            if word in names.subject.fields:
+                mend = f"the column is written {names.subject_word}.{word.capitalize()}"
+                self._faults.add(node.spot, f'"{word}" is a word of the language here, not the column', mend)
 
     def want(self, node: tree.Node, names: Names, wanted: Type, why: str) -> Type:
         """The type of a value that must be of a certain type; a fault if it cannot be."""

@@ -169,6 +169,7 @@ class SheetPlace:
         self._states: dict[str, dict[str, Raw]] = {}
         self._overlay: dict[str, dict[str, Raw]] = {}
         self._added: list[dict[str, Raw]] = []
+        self._equals: dict[tuple[str, ...], Counter[tuple[Raw, ...]]] = {}  # rows by the cells of some columns
         self._formulas: set[tuple[int, int]] | None = None
 
     # --- looking
@@ -198,6 +199,7 @@ class SheetPlace:
                 raise SourceFault(fault.message, where=fault.where or self.file, mend=fault.mend) from fault
             self._table_digest = self.open_file.digest
             self._numbers, self._states, self._formulas = {}, {}, None
+            self._equals = {}
         return self._table
 
     def digest(self) -> str:
@@ -334,15 +336,12 @@ class SheetPlace:
 
     def count_equal(self, cells: Mapping[str, Any]) -> int:
         """How many rows hold these cells, pending ones included."""
-        if self.is_missing():
-            stored: list[dict[str, Raw]] = []
-        else:
-            table = self.table()
-            stored = [table.state_of(row) for _, row in table.rows]
-        wanted = {name: self.to_raw(name, value) for name, value in cells.items()}
-        return sum(
-            1 for state in [*stored, *self._added] if all(state.get(name) == raw for name, raw in wanted.items())
-        )
+        names = tuple(sorted(cells))
+        if names not in self._equals:
+            table = None if self.is_missing() else self.table()
+            stored = [table.state_of(row) for _, row in table.rows] if table else []
+            self._equals[names] = Counter(tuple(state.get(name) for name in names) for state in [*stored, *self._added])
+        return self._equals[names][tuple(self.to_raw(name, cells[name]) for name in names)]
 
     def find_key(self, cells: Mapping[str, Any]) -> str | None:
         """The key that a new row with these cells would have; None if the sheet has no key or it is not given."""
@@ -381,6 +380,8 @@ class SheetPlace:
             self._overlay.setdefault(effect.target, {}).update(raws)
         else:
             self._added.append({name: raw for name, raw in raws.items() if raw is not None})
+            for names, counts in self._equals.items():
+                counts[tuple(raws.get(name) for name in names)] += 1
         self.open_file.pending.append(_Pending(number, self, effect, raws))
         return Receipt(is_pending=True)
 
@@ -460,7 +461,7 @@ class SheetPlace:
             self._bring_up_to_date(self._table, saved)
             self._table_digest = self.open_file.digest
             self.memory.forget(self)
-        self._overlay, self._added = {}, []
+        self._overlay, self._added, self._equals = {}, [], {}
 
     def _bring_up_to_date(self, table: Table, saved: SavedRows) -> None:
         by_number = dict(table.rows)

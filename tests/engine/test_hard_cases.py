@@ -1,0 +1,391 @@
+"""The rules that decide the hard cases, each by the failure that it prevents."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import HEAD, REQUESTS, SETTINGS, WORKFLOW, Desk
+from whenvoca.calendars.reader import read_events
+from whenvoca.engine.identity import Lineage
+from whenvoca.values.zones import load_zone
+
+R1, R2 = ",,R-1,M 42,17.03.2027,21:30,02:00", ",,R-2,M 13,18.03.2027,20:00,22:00"
+BAD = ",,R-3,M 81,31.02.2027,20:00,22:00"
+
+
+def lose_ledger(desk: Desk) -> None:
+    shutil.rmtree(desk.folder / ".whenvoca")
+
+
+def answers(desk: Desk) -> dict[str, str]:
+    import csv
+
+    return {row["No"]: row["Answer"] for row in csv.DictReader(desk.read().splitlines())}
+
+
+# --- identity
+
+
+def test_running_twice_makes_nothing_twice_and_writes_no_byte(slots: Desk) -> None:
+    slots.rows(R1, R2)
+    assert slots.run("run").code == 0
+    before = slots.snapshot()
+    again = slots.run("run")
+    assert again.code == 0
+    assert "nothing new" in again.err
+    assert slots.snapshot() == before
+    assert len(slots.events()) == 2
+
+
+def test_lost_ledger_makes_nothing_twice(slots: Desk) -> None:
+    slots.rows(R1, R2)
+    slots.run("run")
+    before = slots.snapshot()
+    lose_ledger(slots)
+    slots.run("run")
+    assert slots.snapshot() == before
+
+
+def test_lost_ledger_and_emptied_answer_take_the_event_as_made(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    events = slots.snapshot()
+    lose_ledger(slots)
+    slots.rows(R1)  # Answer and Booking empty again
+    result = slots.run("run", "--json")
+    assert result.code == 0
+    assert [effect["verb"] for effect in result.json["runs"][0]["effects"]] == ["take event as made", "change row"]
+    assert slots.snapshot() == events
+
+
+def test_event_that_a_person_changed_is_not_overwritten_but_named(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    (path,) = slots.events()
+    path.write_bytes(path.read_bytes().replace(b"SUMMARY:M 42", b"SUMMARY:Mine"))
+    slots.rows(R1)
+    result = slots.run("run")
+    assert result.code == 1
+    assert 'its event "Mine" stands already and was changed by another hand (title)' in " ".join(result.out.split())
+    assert b"SUMMARY:Mine" in path.read_bytes()
+
+
+def test_event_as_we_last_wrote_it_follows_its_row(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    slots.rows(R1.replace("M 42", "M 43"))  # answered again after a change
+    assert slots.run("run").code == 0
+    (path,) = slots.events()
+    (event,) = read_events(path.read_bytes(), load_zone("Atlantic/Azores"))
+    assert (event.title, event.sequence) == ("M 43", 1)
+
+
+def test_event_that_was_deleted_comes_again_under_a_new_uid(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    (path,) = slots.events()
+    path.unlink()
+    slots.rows(R1)
+    slots.run("run")
+    (fresh,) = slots.events()
+    assert fresh.name != path.name
+
+
+def test_renamed_workflow_stays_the_same_by_formerly(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    (slots.folder / "workflows/slots.voca").unlink()
+    slots.workflow('formerly "slots"\n' + WORKFLOW, "bookings")
+    slots.rows(R1)
+    assert slots.run("run").code == 0
+    assert len(slots.events()) == 1
+
+
+def test_new_title_or_inserted_step_makes_nothing_twice(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    slots.workflow(WORKFLOW.replace('"Requests"', '"Other"').replace("create event", "let x = 1\n\ncreate event"))
+    slots.rows(R1)
+    slots.run("run")
+    assert len(slots.events()) == 1
+
+
+def test_repetition_keeps_its_identity_when_the_list_is_sorted(slots: Desk) -> None:
+    text = 'when requests gains a row\n  where  Answer is empty\nfor each name in split(Title)\n  create event in domes as one\n    title  name\n    start  Day at From\nchange row\n  Answer  "x"\n'
+    slots.workflow(text).rows(",,R-1,a; b; a,17.03.2027,21:30,22:00")
+    assert slots.run("run").code == 0
+    assert len(slots.events()) == 3
+    names = {path.name for path in slots.events()}
+    slots.rows(",,R-1,a; a; b,17.03.2027,21:30,22:00")
+    assert slots.run("run").code == 0
+    assert {path.name for path in slots.events()} == names
+
+
+def test_mark_goes_there_and_back() -> None:
+    lineage = Lineage("root", "my flow", "R/1 · é", "slot", "x.1/y.2")
+    assert Lineage.from_mark(lineage.to_mark()) == lineage
+    assert lineage.to_uid(1) != lineage.to_uid(2)
+    assert Lineage.from_mark("else") is None
+
+
+def test_marks_of_another_root_are_another_hand(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    assert slots.run("claim", "--new-root").code == 0
+    slots.rows(R1)
+    slots.run("run")
+    assert len(slots.events()) == 2
+
+
+def test_copied_workspace_refuses_to_run_until_claim(slots: Desk, tmp_path: Path) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    copy = tmp_path / "copy"
+    shutil.copytree(slots.folder, copy)
+    original, slots.folder = slots.folder, copy
+    refused = slots.run("run")
+    assert refused.code == 2
+    assert "copied or moved" in refused.err
+    assert "whenvoca claim" in refused.err
+    assert slots.run("claim").code == 0
+    assert slots.run("run").code == 0
+    slots.folder = original
+
+
+def test_missing_root_is_written_and_said(desk: Desk) -> None:
+    desk.settings(SETTINGS.replace('root = "5b0c6a54-6f0e-4f0b-9a43-2f6a3f0c1d7e"\n', "# kept\n"), REQUESTS).workflow(WORKFLOW).rows(R1)
+    result = desk.run("check")
+    assert "had no root of identities" in result.err
+    text = (desk.folder / "whenvoca.toml").read_text()
+    assert 'root = "' in text
+    assert "# kept" in text
+    assert "had no root" not in desk.run("run").err
+
+
+# --- seeing
+
+
+def test_own_writes_set_nothing_off_in_the_workflow_that_wrote_them(slots: Desk) -> None:
+    slots.workflow('when requests gains a row\nadd row to requests\n  No     "{row.No}-copy"\n  Title  Title\n').rows(R1)
+    slots.run("run")
+    assert [*answers(slots)] == ["R-1", "R-1-copy"]
+    slots.run("run")
+    assert [*answers(slots)] == ["R-1", "R-1-copy"]
+
+
+def test_writes_of_one_workflow_start_another_in_the_same_run(slots: Desk) -> None:
+    slots.workflow('when requests gains a row\n  where  Answer is "granted"\nadd row to log\n  What  Title\n', "tell").rows(R1)
+    assert slots.run("run").code == 0
+    assert slots.read("log.csv").splitlines() == ["What", "M 42"]
+    slots.run("run")
+    assert len(slots.read("log.csv").splitlines()) == 2
+
+
+def test_workflows_that_start_each_other_are_stopped_with_the_chain(desk: Desk) -> None:
+    places = REQUESTS + '[places.second]\nkind = "sheet"\nfile = "second.csv"\nkey = "No"\n'
+    desk.settings(SETTINGS, places).rows(",,1,x,,,")
+    desk.rows(name="second.csv", head="No,Title\n")
+    there = 'when requests gains a row\n  where  Title is filled\nadd row to second\n  No     "{row.No}1"\n  Title  Title\n'
+    desk.workflow(there, "there")
+    desk.workflow(there.replace("requests", "first").replace("second", "requests").replace("first", "second"), "back")
+    result = desk.run("run")
+    assert result.code == 1
+    assert "there → back → there would go round without end" in result.err
+    assert len(desk.read().splitlines()) == 3
+
+
+def test_circle_that_can_be_seen_is_a_fault_of_check(desk: Desk) -> None:
+    places = REQUESTS + '[places.second]\nkind = "sheet"\nfile = "second.csv"\nkey = "No"\n'
+    desk.settings(SETTINGS, places).rows()
+    desk.rows(name="second.csv", head="No\n")
+    desk.workflow("when requests gains a row\nadd row to second\n  No  row.No\n", "there")
+    desk.workflow("when second gains a row\nadd row to requests\n  No  row.No\n", "back")
+    result = desk.run("check")
+    assert result.code == 1
+    assert "these workflows would start each other without end: back → there → back" in result.out
+
+
+def test_editing_a_where_sets_nothing_off_for_rows_seen_before(slots: Desk) -> None:
+    slots.workflow(WORKFLOW.replace("Answer is empty", 'Title is "none"')).rows(R1)
+    slots.run("run")
+    slots.workflow(WORKFLOW)
+    assert "nothing new" in slots.run("run").err
+
+
+def test_existing_no_leaves_what_was_there_before(slots: Desk) -> None:
+    slots.workflow(WORKFLOW.replace("  where  Answer is empty", "  existing  no")).rows(R1)
+    slots.run("run")
+    assert slots.events() == []
+    slots.rows(R1, R2)
+    slots.run("run")
+    assert len(slots.events()) == 1
+
+
+def test_a_row_that_comes_into_the_set_is_gained(slots: Desk) -> None:
+    slots.workflow(WORKFLOW.replace("Answer is empty", "Answer is empty and Title is filled")).rows(",,R-1,,17.03.2027,21:30,02:00")
+    slots.run("run")
+    assert slots.events() == []
+    slots.rows(R1)
+    slots.run("run")
+    assert len(slots.events()) == 1
+
+
+def test_corrected_row_runs_again_after_a_failed_run(slots: Desk) -> None:
+    slots.rows(R1, BAD)
+    assert slots.run("run").code == 1
+    assert answers(slots)["R-3"] == "not granted: requests.csv, E3: 31.02.2027 is no date: February 2027 has 28 days"
+    quiet = slots.run("run")
+    assert quiet.code == 0
+    assert "1 row that failed before waits for a correction" in quiet.err
+    slots.write("requests.csv", slots.read().replace(",31.02.2027,", ",28.02.2027,"))
+    assert slots.run("run").code == 0
+    assert answers(slots)["R-3"] == "granted"
+    assert len(slots.events()) == 2
+
+
+def test_emptied_answer_of_a_failed_row_runs_again(slots: Desk) -> None:
+    slots.rows(BAD)
+    slots.run("run")
+    slots.rows(BAD)
+    assert slots.run("run").code == 1
+    assert slots.run("run").code == 0
+
+
+def test_row_that_was_answered_by_hand_after_a_failure_does_not_run(slots: Desk) -> None:
+    slots.rows(BAD)
+    slots.run("run")
+    slots.rows("withdrawn" + BAD)
+    assert "nothing new" in slots.run("run").err
+    assert answers(slots)["R-3"] == "withdrawn"
+
+
+# --- rows without a key
+
+
+def test_without_a_key_inserting_sorting_and_deleting_make_no_row_look_new(desk: Desk) -> None:
+    desk.settings(SETTINGS, REQUESTS.replace('key = "No"\n', "")).workflow(WORKFLOW.replace("Answer is empty", "Title is filled"))
+    desk.rows(R1, R2, BAD.replace("31.02", "27.02"))
+    assert desk.run("run").code == 0
+    head, *rows = desk.read().splitlines()
+    desk.write("requests.csv", "\n".join([head, rows[2], "", ",,R-9,M 99,19.03.2027,20:00,22:00", rows[0]]) + "\n")
+    assert desk.run("run").code == 0
+    assert len(desk.events()) == 4
+    assert "told apart by their content" in desk.run("check").err
+
+
+def test_without_key_and_ledger_an_edited_row_is_known_by_its_booking(desk: Desk) -> None:
+    desk.settings(SETTINGS, REQUESTS.replace('key = "No"\n', "")).workflow(WORKFLOW.replace("Answer is empty", "Title is filled"))
+    desk.rows(R1)
+    desk.run("run")
+    lose_ledger(desk)
+    desk.write("requests.csv", desk.read().replace(",R-1,", ",R-1b,"))
+    assert desk.run("run").code == 0
+    assert len(desk.events()) == 1
+
+
+# --- where stays open
+
+
+def test_rows_with_open_dates_wait_and_run_when_the_setting_is_there(desk: Desk) -> None:
+    desk.settings(SETTINGS, REQUESTS.replace('dates = "day first"\n', "")).workflow(WORKFLOW)
+    desk.rows(",,R-1,a,03/04/2027,21:30,22:00", ",,R-2,b,2027-05-05,21:30,22:00")
+    result = desk.run("run")
+    assert result.code == 1
+    assert 'dates = "day first" or dates = "month first"' in result.err
+    assert answers(desk) == {"R-1": "", "R-2": "granted"}
+    assert desk.run("run").code == 1  # still waits, and still says so
+    desk.settings(SETTINGS, REQUESTS)
+    assert desk.run("run").code == 0
+    assert answers(desk) == {"R-1": "granted", "R-2": "granted"}
+
+
+def test_gap_and_overlap_of_the_clocks_are_reported_not_moved(slots: Desk) -> None:
+    slots.rows(",,R-1,a,28.03.2027,00:30,03:00", ",,R-2,b,31.10.2027,00:30,03:00")
+    assert slots.run("run").code == 1
+    told = answers(slots)
+    assert "does not exist in Atlantic/Azores" in told["R-1"]
+    assert "comes twice in Atlantic/Azores" in told["R-2"]
+    assert slots.events() == []
+
+
+# --- one worker
+
+
+def test_second_run_at_the_same_time_waits_and_says_so(slots: Desk) -> None:
+    slots.rows(*(R1.replace("R-1", f"R-{n}") for n in range(300)))
+    results = []
+    threads = [threading.Thread(target=lambda: results.append(slots.drive("run"))) for _ in range(2)]
+    for thread in threads:
+        thread.start()
+        time.sleep(0.05)
+    for thread in threads:
+        thread.join()
+    assert sorted(result.code for result in results) == [0, 0]
+    assert len(slots.events()) == 300
+    assert sum("nothing new" in result.err for result in results) == 1
+
+
+def test_lock_names_who_holds_it(tmp_path: Path) -> None:
+    from whenvoca.engine.clock import RealClock
+    from whenvoca.engine.lock import worker_lock
+    from whenvoca.errors import PlaceTrouble
+
+    told: list[str] = []
+    with worker_lock(tmp_path / "l", RealClock(), patience=0), pytest.raises(PlaceTrouble, match=r"another whenvoca \(process \d+\) is at work"):
+        with worker_lock(tmp_path / "l", RealClock(), patience=0.2, tell=told.append):
+            pass
+    assert len(told) == 1
+
+
+# --- sheets
+
+
+def test_workbook_open_elsewhere_leaves_its_rows_pending(slots: Desk) -> None:
+    slots.rows(R1)
+    lock = slots.write(".~lock.requests.csv#", "somebody")
+    result = slots.run("run")
+    assert result.code == 3
+    assert "is open elsewhere" in result.out
+    assert answers(slots) == {"R-1": ""}
+    lock.unlink()
+    assert slots.run("run").code == 0
+    assert answers(slots) == {"R-1": "granted"}
+    assert len(slots.events()) == 1
+
+
+def test_sheet_is_read_once_it_has_stood_for_a_second(slots: Desk) -> None:
+    path = slots.rows(R1)
+    path.touch()
+    begin = time.monotonic()
+    assert slots.run("run").code == 0
+    assert time.monotonic() - begin > 0.7
+
+
+def test_clashes_are_seen_among_rows_of_one_batch(slots: Desk) -> None:
+    slots.workflow(WORKFLOW.replace("  end    Day at To\n", "  end    Day at To\n  clash  refuse\n"))
+    slots.rows(R1, R1.replace("R-1", "R-2").replace("21:30", "23:00"), R1.replace("R-1", "R-4").replace("21:30,02:00", "02:00,03:00"))
+    assert slots.run("run").code == 1
+    told = answers(slots)
+    assert told["R-1"] == told["R-4"] == "granted"
+    assert told["R-2"] == 'not granted: "M 42" takes that time, 17 Mar 2027 21:30 to 18 Mar 2027 02:00'
+
+
+def test_journal_is_of_its_owner_only(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    assert (slots.folder / ".whenvoca").stat().st_mode & 0o777 == 0o700
+    assert json.loads(slots.run("runs", "--json").out)["runs"][0]["subject"] == "R-1"
+
+
+def test_file_outside_the_workspace_is_never_touched(slots: Desk) -> None:
+    slots.rows(R1)
+    around = sorted(path.name for path in slots.folder.parent.iterdir())
+    slots.run("run")
+    assert sorted(path.name for path in slots.folder.parent.iterdir()) == around
+    assert HEAD.strip() in slots.read()
