@@ -184,6 +184,9 @@ class Inference:
         word = fold_name(node.word)
         if word in VALUE_WORDS and not node.is_column:
             return self._value_word(node, word, names)
+        if names.place is not None and word in {fold_name(twice) for twice in names.place.twice}:
+            self._twice(node.spot, word, names.place)
+            return ANY
         if names.subject is not None and word in names.subject.fields:
             if word in names.given:
                 mend = f"write {names.subject_word}.{node.as_written}, or give the other one another name"
@@ -211,9 +214,6 @@ class Inference:
             return
         if names.subject is not None and names.subject.name == "any":
             return  # the place could not be read, which is said already
-        if names.place is not None and word in {fold_name(twice) for twice in names.place.twice}:
-            self._twice(node.spot, word, names.place)
-            return
         known = [*names.given, *(names.subject.written if names.subject else ())]
         where = f" in {names.place.name}" if names.place is not None and not node.is_column else ""
         what = (
@@ -252,15 +252,12 @@ class Inference:
         if owner.name != "thing":
             self._faults.add(of.spot, f"before a dot stands a thing, and this is {with_article(str(owner))}")
             return ANY
-        if field_word in owner.fields:
-            return self._column_use(node.spot, owner.fields[field_word], self._column_of(node, names), names, shown)
-        if (
-            names.place is not None
-            and owner is names.subject
-            and field_word in {fold_name(n) for n in names.place.twice}
-        ):
+        twice = {fold_name(name) for name in names.place.twice} if names.place is not None else set()
+        if owner is names.subject and names.place is not None and field_word in twice:
             self._twice(node.spot, field_word, names.place)
             return ANY
+        if field_word in owner.fields:
+            return self._column_use(node.spot, owner.fields[field_word], self._column_of(node, names), names, shown)
         self._faults.add(
             node.spot,
             f'{with_article(str(owner))} has no field "{node.as_written}"',

@@ -29,14 +29,20 @@ _STATEMENTS = ("if ", "else", "for each ", "let ", "stop", "fail ")
 def tidy_text(text: str, vocabulary: Vocabulary) -> str | None:
     """The text in the standard layout; None if its lines cannot be told apart surely."""
     text = text.replace("\r\n", "\n").replace("\r", "\n").removeprefix("\ufeff")
+    tidied = _lay_out(text)
+    if tidied is None or _lay_out(tidied) != tidied:
+        return None
+    before, _ = read_workflow("", "", text, vocabulary)
+    after, _ = read_workflow("", "", tidied, vocabulary)
+    return tidied if before == after else None
+
+
+def _lay_out(text: str) -> str | None:
     faults = FaultList("", text)
     roots = read_lines(text, faults)
     if any("closed" in fault.message or "fits no line" in fault.message for fault in faults.sorted()):
         return None
-    tidied = _Layout(text, roots).render()
-    before, _ = read_workflow("", "", text, vocabulary)
-    after, _ = read_workflow("", "", tidied, vocabulary)
-    return tidied if before == after else None
+    return _Layout(text, roots).render()
 
 
 class _Layout:

@@ -108,7 +108,7 @@ class CsvFile:
                 return f"{value:%H:%M:%S}" if value.second else f"{value:%H:%M}"
             case Duration():
                 return show_duration(value)
-        return show_value(value)
+        return show_value(value).replace("\x00", "")  # which no CSV can hold
 
     def _day(self, day: date) -> str:
         form = {"day first": "%d/%m/%Y", "month first": "%m/%d/%Y"}.get(self.day_format, "%Y-%m-%d")

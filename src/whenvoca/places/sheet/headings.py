@@ -57,7 +57,7 @@ def _heading_score(grid: Grid, number: int, row: list[Raw]) -> float:
     outside = sum(
         1 for each in below[:5] for index, cell in enumerate(each) if cell is not None and index not in columns
     )
-    differing = sum(1 for index in columns if _differs_below(below, index))
+    differing = sum(_differs_below(below, index) for index in columns)
     if len(columns) == 1 and (outside or any(sum(c is not None for c in each) > 1 for each in below)):
         return 0
     return distinct * 2 + under + 2 * differing - outside * 0.5 - number * 0.01
@@ -67,12 +67,10 @@ def _is_no_heading(text: str) -> bool:
     return len(text) > 60 or "@" in text or shape_is_value(text) or bool(re.fullmatch(r"[A-Z]{1,4}-?\d+", text))
 
 
-def _differs_below(below: list[list[Raw]], index: int) -> bool:
-    """Whether what stands under a heading is of another kind than a plain text."""
+def _differs_below(below: list[list[Raw]], index: int) -> float:
+    """How far what stands under a heading is of another kind than a plain text, from 0 to 1."""
     cells = [row[index] for row in below if index < len(row) and row[index] is not None]
-    return bool(cells) and sum(1 for cell in cells if not isinstance(cell, str) or _is_no_heading(cell)) * 2 >= len(
-        cells
-    )
+    return sum(1 for cell in cells if not isinstance(cell, str) or _is_no_heading(cell)) / len(cells) if cells else 0
 
 
 def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
@@ -89,11 +87,7 @@ def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
         raise SourceFault(
             f"row {header + 1} holds no headings: it is empty", where=where, mend="say which row does: header = N"
         )
-    odd = [
-        (index, cell)
-        for index, cell in enumerate(row)
-        if isinstance(cell, int | Decimal | date | time) and not isinstance(cell, bool)
-    ]
+    odd = [(index, cell) for index, cell in enumerate(row) if _is_value(cell)]
     filled = sum(1 for name in names if name)
     if odd and len(odd) * 2 >= filled:
         index, cell = odd[0]
@@ -108,6 +102,13 @@ def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
         elif _has_cells(grid, header, index):
             found.append(Heading(f"Column {letter_of(index)}", index))
     return found
+
+
+def _is_value(cell: Raw) -> bool:
+    """Whether a cell holds a number, date or time, typed or as a text, and so no name."""
+    if isinstance(cell, str):
+        return shape_is_value(cell)
+    return isinstance(cell, int | Decimal | date | time) and not isinstance(cell, bool)
 
 
 def _heading_text(grid: Grid, header: int, index: int) -> str:

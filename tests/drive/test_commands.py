@@ -1,0 +1,210 @@
+"""Each command, once rightly and with what programs rely on."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import REQUESTS, SETTINGS, WORKFLOW, Desk, ids
+from tests.places.workbooks import plain_workbook
+from whenvoca.cli.main import COMMANDS, run_command
+
+R1 = ",,R-1,M 42,17.03.2027,21:30,02:00"
+READ = [
+    ("dates", [["Day"], ["17/03/2027"], ["03/04/2027"], ["31/02/2027"]], ("date", "ok", "day first"), ["2027-03-17", "2027-04-03", None]),
+    ("times", [["Begin"], ["9:30 pm"], ["noon"]], ("time", "ok", "12-hour"), ["21:30", "12:00"]),
+    ("moments", [["When"], ["17.03.2027 21:30"]], ("moment", "ok", "day first"), ["2027-03-17T21:30:00"]),
+    ("offset", [["When"], ["2027-03-17T21:30+01:00"]], ("moment", "ok", "year first"), ["2027-03-17T21:30:00+01:00"]),
+    ("numbers", [["N"], ["1,5"], ["-2"]], ("number", "ok", "decimal comma"), [1.5, -2]),
+    ("ticks", [["Online"], ["x"], ["x"]], ("yes-no", "ok", None), [True, True]),
+    ("people", [["Who"], ["a@example.org; b@example.org"]], ("addresses", "ok", None), [["a@example.org", "b@example.org"]]),
+    ("words", [["T"], ["M 42"]], ("text", "ok", None), ["M 42"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "rows", "expected", "values"), READ, ids=ids(READ))
+def test_read_sheet_tells_programs_how_a_column_is_read(desk: Desk, name: str, rows: list[list[str]], expected: tuple[str, ...], values: list[object]) -> None:
+    desk.write("s.xlsx", plain_workbook([["Some title"], *([f"R-{n}" if n else "No", *row] for n, row in enumerate(rows))]))
+    result = desk.drive("read", "sheet", "s.xlsx", "--json")
+    assert result.code == 0
+    document = result.json
+    assert (document["file"], document["tab"], document["header_row"]) == ("s.xlsx", "Slots", 2)
+    _, column = document["columns"]
+    assert (column["kind"], column["status"], column["format"]) == expected
+    assert [cell["value"] for cell in column["cells"]] == values
+    assert [cell["cell"] for cell in column["cells"]] == [f"B{row}" for row in range(3, 3 + len(values))]
+
+
+def test_read_sheet_tells_both_readings_of_an_open_column(desk: Desk) -> None:
+    desk.write("s.csv", "No,Day\n1,03/04/2027\n2,05/06/2027\n")
+    column = desk.drive("read", "sheet", "s.csv", "--json").json["columns"][1]
+    assert column["status"] == "ambiguous"
+    assert column["readings"] == {"day first": ["2027-04-03", "2027-06-05"], "month first": ["2027-03-04", "2027-05-06"]}
+    assert all(cell["value"] is None and cell["fault"] for cell in column["cells"])
+    shown = desk.drive("read", "sheet", "s.csv")
+    assert "B2: 03/04/2027 can be 2027-04-03 (day first)" in shown.out
+    assert 'dates = "day first" at the place' in shown.err
+    assert desk.drive("read", "sheet", "s.csv", "--dates", "month first", "--json").json["columns"][1]["status"] == "ok"
+
+
+def test_read_sheet_of_a_place_uses_its_settings(slots: Desk) -> None:
+    slots.rows(R1.replace("17.03", "03.04"))
+    assert slots.drive("read", "sheet", "requests", "--json").json["columns"][4]["format"] == "day first"
+    assert slots.drive("read", "sheet", "requests.csv", "--json").json["columns"][4]["status"] == "ambiguous"
+
+
+def test_new_workspace_passes_check_and_runs(desk: Desk) -> None:
+    made = desk.drive("new", "fresh", "--zone", "Europe/Lisbon")
+    assert made.code == 0
+    desk.folder = desk.folder / "fresh"
+    check = desk.drive("check")
+    assert (check.code, check.out) == (0, "sound   requests: would take up nothing\n")
+    assert desk.drive("tidy", "--check").code == 0
+    desk.write("requests.csv", desk.read() + ",,1,Roof check,2027-05-04,10:00,11:00,\r\n")
+    assert desk.drive("run").code == 0
+    assert len(desk.events("calendars/bookings")) == 1
+    desk.folder = desk.folder.parent
+    assert desk.drive("new", "fresh").code == 2
+
+
+def test_demo_plays_its_tour_to_the_end(desk: Desk) -> None:
+    result = desk.drive("demo", "larkmoor")
+    assert result.code == 0
+    for told in ("E8: 31.02.2027 is no date", "8 rows done, 2 failed", "nothing new", "2 rows done, 1 failed", "That was the tour"):
+        assert told in result.out + result.err
+    assert "unforeseen" not in result.err
+    assert desk.drive("demo", "larkmoor").code == 2
+    assert desk.drive("demo", "still", "--keep-still").code == 0
+    assert desk.drive("check", "--workspace", "still").code == 0
+
+
+def test_json_is_one_document_on_stdout_and_nothing_else(slots: Desk) -> None:
+    slots.rows(R1)
+    for command in (["check"], ["run"], ["runs"], ["places"], ["agenda", "--from", "2027-03-15"], ["tidy"], ["claim"]):
+        result = slots.run(*command, "--json")
+        assert result.code == 0, command
+        assert isinstance(result.json, dict)
+    assert run_command(["words", "--json"]) == 0
+
+
+def test_run_tells_programs_each_effect(slots: Desk) -> None:
+    slots.rows(R1)
+    (run,) = slots.run("run", "--json").json["runs"]
+    assert (run["workflow"], run["subject"], run["outcome"]) == ("slots", "R-1", "done")
+    event, row = run["effects"]
+    assert (event["verb"], event["place"], event["before"]) == ("create event", "domes", None)
+    assert event["after"]["start"] == "2027-03-17T21:30:00-01:00"
+    assert event["notes"] == ["02:00 is the next day"]
+    assert (row["verb"], row["target"], row["before"]) == ("change row", "R-1", {"Booking": None, "Answer": None})
+
+
+def test_agenda_as_list_grid_page_and_picture(slots: Desk) -> None:
+    slots.rows(R1, ",,R-2,<b>&,18.03.2027,10:00,11:00")
+    slots.run("run")
+    listed = slots.run("agenda", "--from", "2027-03-15")
+    assert "Wed 17 Mar 2027  21:30–02:00  M 42" in listed.out
+    assert slots.run("agenda", "--from", "2026-01-01").out == ""
+    grid = slots.run("agenda", "--from", "2027-03-17", "--week").out
+    assert all(len(line) <= 100 for line in grid.splitlines())
+    assert "▌M 42" in grid
+    page, picture = slots.folder / "week.html", slots.folder / "week.png"
+    assert slots.run("agenda", "--from", "2027-03-17", "--html", str(page), "--png", str(picture)).code == 0
+    assert "&lt;b&gt;&amp;" in page.read_text()
+    assert picture.read_bytes().startswith(b"\x89PNG")
+    (first, second) = slots.run("agenda", "domes", "--from", "2027-03-17", "--until", "2027-03-20", "--json", "--zone", "Europe/Lisbon").json["events"]
+    assert (first["start"], first["zone"], second["title"]) == ("2027-03-17T22:30:00+00:00", "Atlantic/Azores", "<b>&")
+
+
+def test_words_come_from_the_definitions(capsys: pytest.CaptureFixture[str]) -> None:
+    assert run_command(["words", "create", "event"]) == 0
+    told = capsys.readouterr().out
+    assert "create event in CALENDAR as NAME   (step)" in told
+    assert "meeting-link" not in told
+    assert run_command(["words", "clash"]) == 0
+    assert "create event" in capsys.readouterr().out
+    assert run_command(["words", "crate", "event"]) == 2
+
+
+def test_language_page_is_current() -> None:
+    from whenvoca.kit import VOCABULARY
+    from whenvoca.language.reference import render_page
+
+    assert Path("docs/language.md").read_text(encoding="utf-8") == render_page(VOCABULARY), "make docs/language.md anew: make reference"
+
+
+def test_tidy_shows_writes_and_checks(slots: Desk) -> None:
+    slots.workflow(WORKFLOW.replace("  title  Title", "  title Title"))
+    assert slots.run("tidy", "--check").code == 1
+    assert "+  title  Title" in slots.run("tidy", "--diff").out
+    assert slots.run("tidy").code == 0
+    assert slots.run("tidy", "--check").err == "all tidy\n"
+
+
+def test_places_tell_what_they_hold_and_what_is_wrong(slots: Desk) -> None:
+    slots.rows(R1)
+    report = {place["name"]: place for place in slots.run("places", "--json").json["places"]}
+    assert report["requests"]["holds"] == "1 row, headings in row 1"
+    assert report["domes"]["holds"] == "0 events, made when it is written"
+    assert report["log"]["holds"] == "not there yet, made when it is written"
+    slots.settings(SETTINGS, REQUESTS, '[places.chat]\nkind = "chat"\nfolder = "x"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n')
+    report = {place["name"]: place for place in slots.run("places", "--json").json["places"]}
+    assert report["chat"]["trouble"] == "this version has no places of the kind chat"
+    assert report["gone"]["answers"] is False
+
+
+def test_check_tells_what_would_be_taken_up_and_changes_nothing(slots: Desk) -> None:
+    slots.rows(R1, R1.replace("R-1", "R-2"))
+    before = sorted(path.name for path in slots.folder.rglob("*"))
+    assert slots.run("check", "--json").json["workflows"][0]["would_take_up"] == ["R-1", "R-2"]
+    assert sorted(path.name for path in slots.folder.rglob("*")) == before
+    slots.run("run")
+    assert slots.run("check", "--json").json["workflows"][0]["would_take_up"] == []
+
+
+def test_headings_only_sheet_with_declared_kinds(slots: Desk) -> None:
+    slots.settings(SETTINGS, REQUESTS + '[places.list]\nkind = "sheet"\nfile = "list.csv"\nkinds = { Day = "date" }\n').rows(R1)
+    slots.write("list.csv", "What,Day\n")
+    slots.workflow(WORKFLOW + "", "slots").workflow("when list gains a row\ncreate event in domes\n  title  What\n  start  Day\n", "list")
+    assert slots.run("check", "list").code == 0
+    slots.workflow('when requests gains a row\nadd row to list\n  What  Title\n  Day   "soon"\n', "bad")
+    assert 'the column "Day" holds dates, and this is a text' in slots.run("check", "bad").out
+
+
+def test_paused_workflow_is_left_out(slots: Desk) -> None:
+    slots.workflow("paused yes\n" + WORKFLOW).rows(R1)
+    assert slots.run("run").code == 0
+    assert slots.events() == []
+
+
+def test_now_rules_the_moment_of_the_occurrence(slots: Desk) -> None:
+    slots.workflow("when requests gains a row\nadd row to log\n  What  \"{now}, {today as \"EEEE\"}\"\n").rows(R1)
+    slots.run("run", "--now", "2027-03-17 16:20")
+    assert slots.read("log.csv") == 'What\n"17 Mar 16:20, Wednesday"\n'
+
+
+@pytest.mark.parametrize("name", COMMANDS)
+def test_every_command_has_help_with_an_example(name: str, capsys: pytest.CaptureFixture[str]) -> None:
+    arguments = [name, "sheet", "-h"] if name == "read" else [name, "-h"]
+    assert run_command(arguments) == 0
+    told = capsys.readouterr().out
+    assert "Example: whenvoca" in told.replace("\n  ", " ")
+
+
+def test_overview_imports_no_command() -> None:
+    import subprocess
+    import sys
+
+    code = "import sys; from whenvoca.cli.main import run_command; run_command(['--help']); run_command(['--version']); "
+    code += "print([m for m in sys.modules if m.split('.')[0] in ('rich','lxml','icalendar','python_calamine','babel','matplotlib') or m.startswith('whenvoca.places')])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "[]"
+    assert "whenvoca 0." in done.stdout
+
+
+def test_documented_json_names_every_command_with_json() -> None:
+    text = Path("docs/json.md").read_text(encoding="utf-8")
+    assert all(f"`{name}`" in text for name in ("check", "run", "runs", "agenda", "places", "words", "tidy", "read sheet", "new", "claim"))
+    for block in text.split("```json\n")[1:]:
+        json.loads(block.split("```")[0])
