@@ -6,7 +6,7 @@ STAMP  := $(VENV)/.ready
 # Commands of the installed program run many times: they are byte-compiled as an installed package is.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check soak bench lock screenshots clean
+.PHONY: demo test check soak bench lock reference screenshots clean
 
 demo: $(STAMP)
 	@rm -rf demo
@@ -26,6 +26,9 @@ soak: $(STAMP)
 
 bench: $(STAMP)
 	$(BIN)/python benchmarks/run.py
+
+reference: $(STAMP)
+	$(BIN)/whenvoca words --page > docs/language.md
 
 screenshots: $(STAMP)
 	bash docs/screenshots.sh

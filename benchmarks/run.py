@@ -35,7 +35,11 @@ key = "Request no"
 kind = "calendar"
 folder = "domes"
 """
-WORKFLOW = (ROOT / "src/whenvoca/demo/files/workflows/slot-requests.voca").read_text(encoding="utf-8").replace("  details    Notes\n", "")
+WORKFLOW = (
+    (ROOT / "src/whenvoca/demo/files/workflows/slot-requests.voca")
+    .read_text(encoding="utf-8")
+    .replace("  details    Notes\n", "")
+)
 
 
 def make_workbook(path: Path, rows: int) -> None:
@@ -75,7 +79,9 @@ def timed(work: Callable[[], object]) -> float:
 def command(*arguments: str, folder: Path) -> float:
     """Seconds of a command of the installed program."""
     begin = time.perf_counter()
-    done = subprocess.run([WHENVOCA, *arguments, "--workspace", str(folder)], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [WHENVOCA, *arguments, "--workspace", str(folder)], capture_output=True, text=True, check=False
+    )
     spent = time.perf_counter() - begin
     if done.returncode:
         raise SystemExit(f"whenvoca {arguments} ended with {done.returncode}: {done.stderr}")
@@ -167,18 +173,25 @@ def memory(rows: int = 100_000) -> list[str]:
         script += "print(s, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
         begin = time.perf_counter()
         done = subprocess.run(
-            [sys.executable, "-c", script, "run", "--quiet", "--workspace", str(folder)], capture_output=True, text=True, check=True
+            [sys.executable, "-c", script, "run", "--quiet", "--workspace", str(folder)],
+            capture_output=True,
+            text=True,
+            check=True,
         )
         spent = time.perf_counter() - begin
         status, kilobytes = done.stdout.split()[-2:]
         assert status == "0", done.stderr
-    return [f"| memory of a first run over {rows:,} rows ({spent:.0f} s) | {int(kilobytes) / 1024:.0f} MB | | | 400 MB |"]
+    return [
+        f"| memory of a first run over {rows:,} rows ({spent:.0f} s) | {int(kilobytes) / 1024:.0f} MB | | | 400 MB |"
+    ]
 
 
 def start_up(repeats: int = 15) -> list[str]:
     """`whenvoca --version` beside importing click, and `check` of the demo."""
     click = [timed(lambda: subprocess.run([sys.executable, "-c", "import click"], check=True)) for _ in range(repeats)]
-    version = [timed(lambda: subprocess.run([WHENVOCA, "--version"], check=True, capture_output=True)) for _ in range(repeats)]
+    version = [
+        timed(lambda: subprocess.run([WHENVOCA, "--version"], check=True, capture_output=True)) for _ in range(repeats)
+    ]
     with tempfile.TemporaryDirectory() as name:
         subprocess.run([WHENVOCA, "demo", "--keep-still", f"{name}/w"], check=True, capture_output=True)
         checks = [command("check", folder=Path(name) / "w") for _ in range(repeats)]

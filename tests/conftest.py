@@ -126,7 +126,9 @@ class Desk:
 
     def drive(self, *arguments: str, **more: Any) -> Result:
         """A command of the installed program, in a process of its own."""
-        done = subprocess.run([WHENVOCA, *arguments], cwd=self.folder, capture_output=True, text=True, timeout=60, **more)
+        done = subprocess.run(
+            [WHENVOCA, *arguments], cwd=self.folder, capture_output=True, text=True, timeout=60, **more
+        )
         return Result(done.returncode, done.stdout, done.stderr)
 
     def events(self, calendar: str = "domes") -> list[Path]:

@@ -25,11 +25,19 @@ def test_every_public_thing_has_a_docstring() -> None:
     for path in SOURCES:
         tree = ast.parse(path.read_text(encoding="utf-8"))
         nodes = [tree, *(node for node in ast.walk(tree) if isinstance(node, ast.ClassDef | ast.FunctionDef))]
-        inner = {child for node in nodes if isinstance(node, ast.FunctionDef) for child in ast.walk(node) if child is not node}
+        inner = {
+            child
+            for node in nodes
+            if isinstance(node, ast.FunctionDef)
+            for child in ast.walk(node)
+            if child is not node
+        }
         for node in nodes:
             name = getattr(node, "name", "module")
             hidden = node in inner or any(part.startswith("_") for part in [name])
-            owner_hidden = any(isinstance(o, ast.ClassDef) and o.name.startswith("_") and node in ast.walk(o) for o in nodes)
+            owner_hidden = any(
+                isinstance(o, ast.ClassDef) and o.name.startswith("_") and node in ast.walk(o) for o in nodes
+            )
             if not hidden and not owner_hidden and not ast.get_docstring(node):  # type: ignore[arg-type]
                 bare.append(f"{path}:{name}")
     assert bare == []
@@ -38,5 +46,9 @@ def test_every_public_thing_has_a_docstring() -> None:
 def test_a_step_is_one_file_and_its_line_in_the_list() -> None:
     names = [path.stem for path in Path("src/whenvoca/steps").glob("*.py")]
     assert "add_row" in names
-    users = [path for path in SOURCES if "AddedRow" in path.read_text(encoding="utf-8") or "ADD_ROW" in path.read_text(encoding="utf-8")]
+    users = [
+        path
+        for path in SOURCES
+        if "AddedRow" in path.read_text(encoding="utf-8") or "ADD_ROW" in path.read_text(encoding="utf-8")
+    ]
     assert [path.name for path in users] == ["__init__.py", "add_row.py"]

@@ -24,9 +24,23 @@ from whenvoca.values.durations import Duration
 
 AZORES = ZoneInfo("Atlantic/Azores")
 STAMP = datetime(2027, 1, 1, tzinfo=UTC)
-TEXTS = st.text(st.characters(blacklist_categories=("Cs", "Cc"), blacklist_characters="\u2028\u2029\x85"), max_size=90).map(lambda t: " ".join(t.split()))
-ZONES = st.sampled_from(["Atlantic/Azores", "Europe/Lisbon", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "UTC", "Africa/Casablanca"])
-WALLS = st.datetimes(min_value=datetime(2020, 1, 1), max_value=datetime(2034, 12, 31)).map(lambda d: d.replace(second=0, microsecond=0))
+TEXTS = st.text(
+    st.characters(blacklist_categories=("Cs", "Cc"), blacklist_characters="\u2028\u2029\x85"), max_size=90
+).map(lambda t: " ".join(t.split()))
+ZONES = st.sampled_from(
+    [
+        "Atlantic/Azores",
+        "Europe/Lisbon",
+        "America/New_York",
+        "Australia/Lord_Howe",
+        "Asia/Kathmandu",
+        "UTC",
+        "Africa/Casablanca",
+    ]
+)
+WALLS = st.datetimes(min_value=datetime(2020, 1, 1), max_value=datetime(2034, 12, 31)).map(
+    lambda d: d.replace(second=0, microsecond=0)
+)
 
 
 @st.composite
@@ -40,13 +54,33 @@ def events(draw: st.DrawFn) -> Event:
         end = start + timedelta(days=draw(st.integers(1, 9)))
     people = draw(st.lists(st.sampled_from("abcdef"), unique=True, max_size=4))
     return Event(
-        uid=draw(st.uuids()).hex, title=draw(TEXTS), start=start, end=end, location=draw(TEXTS), details=draw(st.lists(TEXTS, max_size=3).map("\n".join)),
-        attendees=tuple(Attendee(f"{name}@example.org", optional=draw(st.booleans()), answer="NEEDS-ACTION", answer_wanted=True) for name in people),
-        organizer="desk@example.org" if people else "", alarms=tuple(draw(st.lists(st.builds(Duration, seconds=st.integers(-9000, 9000).map(lambda n: n * 60)), max_size=2, unique=True))),
-        rule=draw(st.sampled_from(["", "FREQ=DAILY;COUNT=3", "FREQ=WEEKLY;BYDAY=MO,WE;INTERVAL=2"])), busy=draw(st.sampled_from(["yes", "no", "tentative", "unavailable"])),
-        priority=draw(st.integers(0, 9)), colour=draw(st.sampled_from(["", "teal"])), categories=tuple(draw(st.lists(TEXTS.filter(bool), max_size=2, unique=True))),
-        private=draw(st.booleans()), origin=draw(st.sampled_from(["", "r/w/R-1/slot/"])), sequence=draw(st.integers(0, 3)),
-    )  # fmt: skip
+        uid=draw(st.uuids()).hex,
+        title=draw(TEXTS),
+        start=start,
+        end=end,
+        location=draw(TEXTS),
+        details=draw(st.lists(TEXTS, max_size=3).map("\n".join)),
+        attendees=tuple(
+            Attendee(f"{name}@example.org", optional=draw(st.booleans()), answer="NEEDS-ACTION", answer_wanted=True)
+            for name in people
+        ),
+        organizer="desk@example.org" if people else "",
+        alarms=tuple(
+            draw(
+                st.lists(
+                    st.builds(Duration, seconds=st.integers(-9000, 9000).map(lambda n: n * 60)), max_size=2, unique=True
+                )
+            )
+        ),
+        rule=draw(st.sampled_from(["", "FREQ=DAILY;COUNT=3", "FREQ=WEEKLY;BYDAY=MO,WE;INTERVAL=2"])),
+        busy=draw(st.sampled_from(["yes", "no", "tentative", "unavailable"])),
+        priority=draw(st.integers(0, 9)),
+        colour=draw(st.sampled_from(["", "teal"])),
+        categories=tuple(draw(st.lists(TEXTS.filter(bool), max_size=2, unique=True))),
+        private=draw(st.booleans()),
+        origin=draw(st.sampled_from(["", "r/w/R-1/slot/"])),
+        sequence=draw(st.integers(0, 3)),
+    )
 
 
 @given(events())
@@ -54,7 +88,12 @@ def test_what_is_written_is_read_back_equal_by_the_library(event: Event) -> None
     data = write_calendar(event, STAMP)
     (read,) = read_events(data, AZORES)
     assert changed_fields(event, read) == {}
-    assert (read.uid, read.origin, read.sequence, read.organizer) == (event.uid, event.origin, event.sequence, event.organizer)
+    assert (read.uid, read.origin, read.sequence, read.organizer) == (
+        event.uid,
+        event.origin,
+        event.sequence,
+        event.organizer,
+    )
     assert set(read.attendees) == set(event.attendees)
     assert all(len(line) <= 75 for line in data.split(b"\r\n"))
     assert b"\n" not in data.replace(b"\r\n", b"")
@@ -67,7 +106,22 @@ def test_what_is_written_is_valid_by_the_letter(event: Event) -> None:
     assert not calendar.errors
     assert not component.errors
     assert {"UID", "DTSTAMP", "DTSTART", "DTEND"} <= set(component)
-    for name in ("UID", "DTSTAMP", "DTSTART", "DTEND", "SUMMARY", "DESCRIPTION", "LOCATION", "TRANSP", "STATUS", "CLASS", "PRIORITY", "COLOR", "RRULE", "ORGANIZER"):
+    for name in (
+        "UID",
+        "DTSTAMP",
+        "DTSTART",
+        "DTEND",
+        "SUMMARY",
+        "DESCRIPTION",
+        "LOCATION",
+        "TRANSP",
+        "STATUS",
+        "CLASS",
+        "PRIORITY",
+        "COLOR",
+        "RRULE",
+        "ORGANIZER",
+    ):
         assert not isinstance(component.get(name), list), f"{name} may stand once only (RFC 5545 3.6.1)"
     zones = {str(zone["TZID"]) for zone in calendar.walk("VTIMEZONE")}
     for name in ("DTSTART", "DTEND"):
@@ -79,9 +133,23 @@ def test_what_is_written_is_valid_by_the_letter(event: Event) -> None:
         assert "ORGANIZER" in component
 
 
-@pytest.mark.parametrize("zone", ["Atlantic/Azores", "Europe/Dublin", "America/New_York", "Australia/Lord_Howe", "Asia/Tokyo", "Africa/Casablanca", "America/Sao_Paulo", "Pacific/Apia"])
+@pytest.mark.parametrize(
+    "zone",
+    [
+        "Atlantic/Azores",
+        "Europe/Dublin",
+        "America/New_York",
+        "Australia/Lord_Howe",
+        "Asia/Tokyo",
+        "Africa/Casablanca",
+        "America/Sao_Paulo",
+        "Pacific/Apia",
+    ],
+)
 def test_zone_component_tells_the_same_offsets_as_the_system(zone: str) -> None:
-    text = "\r\n".join(["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:x", *vtimezone_lines(zone, 2027), "END:VCALENDAR", ""])
+    text = "\r\n".join(
+        ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:x", *vtimezone_lines(zone, 2027), "END:VCALENDAR", ""]
+    )
     (component,) = icalendar.Calendar.from_ical(text).walk("VTIMEZONE")
     written, real = component.to_tz(lookup_tzid=False), ZoneInfo(zone)
     for day in range(0, 365 * 3, 5):
@@ -91,7 +159,7 @@ def test_zone_component_tells_the_same_offsets_as_the_system(zone: str) -> None:
 
 FOREIGN = (
     b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Other//EN\r\nX-WR-CALNAME:Mine\r\nBEGIN:VEVENT\r\nUID:u1\r\nDTSTAMP:20270101T000000Z\r\n"
-    b"X-ODD;A=\"b:c\":keep\r\n  me folded\r\nDTSTART;TZID=Atlantic/Azores:20270317T213000\r\nDURATION:PT2H\r\nSUMMARY:Old\r\nSEQUENCE:4\r\n"
+    b'X-ODD;A="b:c":keep\r\n  me folded\r\nDTSTART;TZID=Atlantic/Azores:20270317T213000\r\nDURATION:PT2H\r\nSUMMARY:Old\r\nSEQUENCE:4\r\n'
     b"GEO:38.5;-28.7\r\nBEGIN:VALARM\r\nACTION:AUDIO\r\nTRIGGER:-PT5M\r\nX-SOUND:bell\r\nEND:VALARM\r\nEND:VEVENT\r\n"
     b"BEGIN:VTODO\r\nUID:t1\r\nDTSTAMP:20270101T000000Z\r\nSUMMARY:Old\r\nEND:VTODO\r\nEND:VCALENDAR\r\n"
 )
@@ -99,9 +167,17 @@ FOREIGN = (
 
 def test_properties_we_do_not_know_survive_a_change() -> None:
     (old,) = read_events(FOREIGN, AZORES)
-    new = replace(old, title="New, title", start=old.start + timedelta(hours=1), end=old.end + timedelta(hours=1), sequence=5)
+    new = replace(
+        old, title="New, title", start=old.start + timedelta(hours=1), end=old.end + timedelta(hours=1), sequence=5
+    )
     changed = change_event(FOREIGN, old, new, STAMP)
-    for kept in (b"X-WR-CALNAME:Mine", b'X-ODD;A="b:c":keep\r\n  me folded\r\n', b"GEO:38.5;-28.7", b"X-SOUND:bell", b"UID:t1"):
+    for kept in (
+        b"X-WR-CALNAME:Mine",
+        b'X-ODD;A="b:c":keep\r\n  me folded\r\n',
+        b"GEO:38.5;-28.7",
+        b"X-SOUND:bell",
+        b"UID:t1",
+    ):
         assert kept in changed
     assert b"DURATION" not in changed
     (read,) = read_events(changed, AZORES)
@@ -127,9 +203,13 @@ def test_events_put_into_one_file_stand_side_by_side(several: list[Event]) -> No
 
 @pytest.mark.parametrize(
     ("data", "fault"),
-    [(FOREIGN[:200], "is cut in the middle"), (b"hello", "does not begin with BEGIN:VCALENDAR"), (b"", "does not begin"),
-     (FOREIGN.replace(b"20270317T213000", b"2027031xT2"), "no iCalendar file that can be read: .*2027031x")],
-)  # fmt: skip
+    [
+        (FOREIGN[:200], "is cut in the middle"),
+        (b"hello", "does not begin with BEGIN:VCALENDAR"),
+        (b"", "does not begin"),
+        (FOREIGN.replace(b"20270317T213000", b"2027031xT2"), "no iCalendar file that can be read: .*2027031x"),
+    ],
+)
 def test_broken_files_are_refused_with_their_name(data: bytes, fault: str) -> None:
     with pytest.raises(SourceFault, match=fault) as caught:
         read_events(data, AZORES, file="domes/x.ics")
@@ -143,8 +223,14 @@ def test_expansion_agrees_with_another_one(event: Event, offset: int) -> None:
     high = low + timedelta(days=21)
     calendar = icalendar.Calendar.from_ical(write_calendar(event, STAMP))
     oracle = recurring_ical_events.of(calendar).between(low, high)
-    starts = {each["DTSTART"].dt if not isinstance(each["DTSTART"].dt, datetime) else each["DTSTART"].dt.astimezone(UTC) for each in oracle}
-    ours = {o.start.astimezone(UTC) if isinstance(o.start, datetime) else o.start for o in expand_events([event], low, high, AZORES)}
+    starts = {
+        each["DTSTART"].dt if not isinstance(each["DTSTART"].dt, datetime) else each["DTSTART"].dt.astimezone(UTC)
+        for each in oracle
+    }
+    ours = {
+        o.start.astimezone(UTC) if isinstance(o.start, datetime) else o.start
+        for o in expand_events([event], low, high, AZORES)
+    }
     if event.is_whole_day:  # the oracle takes whole days in UTC; compare those well inside
         inside = {day for day in starts | ours if low.date() < day < high.date() - timedelta(days=1)}
         assert ours & inside == starts & inside
@@ -154,8 +240,21 @@ def test_expansion_agrees_with_another_one(event: Event, offset: int) -> None:
 
 def test_changed_and_excluded_occurrences_stand_for_the_original_ones() -> None:
     start = datetime(2027, 3, 18, 11, tzinfo=AZORES)
-    series = Event(uid="s", title="Wash", start=start, end=start + timedelta(hours=1), rule="FREQ=WEEKLY", excluded=(start + timedelta(days=7),))
-    moved = Event(uid="s", title="Wash", start=start + timedelta(days=15), end=start + timedelta(days=15, hours=1), occurrence=start + timedelta(days=14))
+    series = Event(
+        uid="s",
+        title="Wash",
+        start=start,
+        end=start + timedelta(hours=1),
+        rule="FREQ=WEEKLY",
+        excluded=(start + timedelta(days=7),),
+    )
+    moved = Event(
+        uid="s",
+        title="Wash",
+        start=start + timedelta(days=15),
+        end=start + timedelta(days=15, hours=1),
+        occurrence=start + timedelta(days=14),
+    )
     found = expand_events([series, moved], start, start + timedelta(days=28), AZORES)
     assert [event.start.day for event in found] == [18, 2, 8]
     assert [event.start.hour for event in found] == [11, 11, 11]  # also after the clocks have changed
@@ -168,7 +267,9 @@ def test_the_quick_look_never_says_no_wrongly(event: Event, day: date) -> None:
         assert may_touch(write_calendar(event, STAMP), day, day + timedelta(days=5))
 
 
-@pytest.mark.parametrize(("seconds", "text"), [(-1500, "-PT25M"), (0, "PT0S"), (86400, "P1D"), (-90061, "-P1DT1H1M1S"), (3600, "PT1H")])
+@pytest.mark.parametrize(
+    ("seconds", "text"), [(-1500, "-PT25M"), (0, "PT0S"), (86400, "P1D"), (-90061, "-P1DT1H1M1S"), (3600, "PT1H")]
+)
 def test_durations_are_written_as_the_standard_says(seconds: int, text: str) -> None:
     assert to_ical_duration(Duration(seconds=seconds)) == text
 

@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import HEAD, REQUESTS, SETTINGS, WORKFLOW, Desk, ids
-from tests.places.workbooks import plain_workbook
 from tests.places.test_sheets import BROKEN
+from tests.places.workbooks import plain_workbook
 
 R1 = ",,R-1,M 42,17.03.2027,21:30,02:00"
 XLSX = REQUESTS.replace("requests.csv", "requests.xlsx")
@@ -31,29 +31,70 @@ def flow(old: str, new: str) -> Callable[[Desk], object]:
 # name, what is broken, exit status of run, what is told
 CASES: list[tuple[str, Callable[[Desk], object], int, str]] = [
     ("missing sheet", lambda d: (d.folder / "requests.csv").unlink(), 2, "requests cannot be read:"),
-    ("sheet is a folder", lambda d: [(d.folder / "requests.csv").unlink(), (d.folder / "requests.csv").mkdir()], 2, "is a folder, and a file is wanted here"),
-    ("empty sheet", sheet(""), 2, "no row looks like headings"), ("no text", sheet(b"\x00\x01\x02"), 2, "is no text"),
-    ("another encoding", sheet(HEAD.encode() + ",,R-1,\xe9,17.03.2027,21:30,22:00\n".encode("cp1252")), 2, 'declare the encoding at the place, such as encoding = "windows-1252"'),
+    (
+        "sheet is a folder",
+        lambda d: [(d.folder / "requests.csv").unlink(), (d.folder / "requests.csv").mkdir()],
+        2,
+        "is a folder, and a file is wanted here",
+    ),
+    ("empty sheet", sheet(""), 2, "no row looks like headings"),
+    ("no text", sheet(b"\x00\x01\x02"), 2, "is no text"),
+    (
+        "another encoding",
+        sheet(HEAD.encode() + ",,R-1,\xe9,17.03.2027,21:30,22:00\n".encode("cp1252")),
+        2,
+        'declare the encoding at the place, such as encoding = "windows-1252"',
+    ),
     ("open quote", sheet(HEAD + ',,R-1,"M,17.03.2027,21:30,22:00\n'), 2, "a quote opened on line 2 is never closed"),
-    ("two columns of one name", sheet(HEAD.replace("To\n", "To,From\n") + R1 + "\n"), 2, 'two columns of requests stand for "From": F1 and H1'),
-    ("key column gone", sheet(HEAD.replace("No", "Nr") + R1 + "\n"), 2, 'its key names a column "No" that is not there'),
+    (
+        "two columns of one name",
+        sheet(HEAD.replace("To\n", "To,From\n") + R1 + "\n"),
+        2,
+        'two columns of requests stand for "From": F1 and H1',
+    ),
+    (
+        "key column gone",
+        sheet(HEAD.replace("No", "Nr") + R1 + "\n"),
+        2,
+        'its key names a column "No" that is not there',
+    ),
     ("zone missing", toml('zone = "Atlantic/Azores"\n', ""), 2, "whenvoca.toml:2: the workspace has no zone"),
-    ("zone unknown", toml("Atlantic/Azores", "Atlantic/Azore"), 2, 'there is no zone "Atlantic/Azore"'), ("no TOML", toml("[workspace]", "[workspace"), 2, "is no TOML"),
-    ("unknown setting", toml("key =", "keys ="), 2, 'requests: there is no setting "keys" of a sheet'), ("unknown kind", toml('"calendar"', '"calender"'), 2, 'there is no kind of place "calender"'),
-    ("header no number", toml("key =", 'header = "x"\nkey ='), 2, "header is no whole number from 1 on"), ("header beyond", toml("key =", "header = 40\nkey ="), 2, "row 40 holds no headings: it is empty"),
+    ("zone unknown", toml("Atlantic/Azores", "Atlantic/Azore"), 2, 'there is no zone "Atlantic/Azore"'),
+    ("no TOML", toml("[workspace]", "[workspace"), 2, "is no TOML"),
+    ("unknown setting", toml("key =", "keys ="), 2, 'requests: there is no setting "keys" of a sheet'),
+    ("unknown kind", toml('"calendar"', '"calender"'), 2, 'there is no kind of place "calender"'),
+    ("header no number", toml("key =", 'header = "x"\nkey ='), 2, "header is no whole number from 1 on"),
+    ("header beyond", toml("key =", "header = 40\nkey ="), 2, "row 40 holds no headings: it is empty"),
     ("header on values", toml("key =", "header = 2\nkey ="), 2, "row 2 holds no headings"),
-    ("dates", toml("day first", "any"), 2, 'dates = "any" is none of: day first, month first, year first'), ("kinds", toml("key =", 'kinds = { Day = "dat" }\nkey ='), 2, 'there is no kind of column "dat"'),
-    ("two places of one name", toml("[places.domes]", "[places.Requests]\nkind='sheet'\nfile='x.csv'\n[places.domes]"), 2, 'two places are called "Requests"'),
-    ("calendar without folder", toml('folder = "domes"', ""), 2, "a calendar has either a folder or a file"), ("ods", toml("requests.csv", "requests.ods"), 2, "sheets are read from .xlsx, .xlsm and .csv"),
-    ("read-only sheet", toml("key =", "readonly = true\nkey ="), 2, "requests is read-only"), ("mail", toml("ines@example.org", "ines"), 2, 'whenvoca.toml:8: "ines" is no e-mail address'),
-    ("faulty workflow", flow("Day at From", "Dai at From"), 2, 'there is no column or name "Dai" in requests'), ("binary workflow", lambda d: (d.folder / "workflows/slots.voca").write_bytes(b"\xff\xfe\x00"), 2, "is no UTF-8 text"),
-    ("workflow of nothing", flow(WORKFLOW, ""), 2, "there is no trigger"), ("broken ics", lambda d: d.write("domes/x.ics", "BEGIN:VCALENDAR"), 0, ""),
+    ("dates", toml("day first", "any"), 2, 'dates = "any" is none of: day first, month first, year first'),
+    ("kinds", toml("key =", 'kinds = { Day = "dat" }\nkey ='), 2, 'there is no kind of column "dat"'),
+    (
+        "two places of one name",
+        toml("[places.domes]", "[places.Requests]\nkind='sheet'\nfile='x.csv'\n[places.domes]"),
+        2,
+        'two places are called "Requests"',
+    ),
+    ("calendar without folder", toml('folder = "domes"', ""), 2, "a calendar has either a folder or a file"),
+    ("ods", toml("requests.csv", "requests.ods"), 2, "sheets are read from .xlsx, .xlsm and .csv"),
+    ("read-only sheet", toml("key =", "readonly = true\nkey ="), 2, "requests is read-only"),
+    ("mail", toml("ines@example.org", "ines"), 2, 'whenvoca.toml:8: "ines" is no e-mail address'),
+    ("faulty workflow", flow("Day at From", "Dai at From"), 2, 'there is no column or name "Dai" in requests'),
+    (
+        "binary workflow",
+        lambda d: (d.folder / "workflows/slots.voca").write_bytes(b"\xff\xfe\x00"),
+        2,
+        "is no UTF-8 text",
+    ),
+    ("workflow of nothing", flow(WORKFLOW, ""), 2, "there is no trigger"),
+    ("broken ics", lambda d: d.write("domes/x.ics", "BEGIN:VCALENDAR"), 0, ""),
     ("folder calendar is a file", lambda d: d.write("domes", "x"), 2, "is a file, and a folder is wanted here"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "breaking", "code", "told"), CASES, ids=ids(CASES))
-def test_bad_input_is_told_and_nothing_is_half_done(slots: Desk, name: str, breaking: Callable[[Desk], object], code: int, told: str) -> None:
+def test_bad_input_is_told_and_nothing_is_half_done(
+    slots: Desk, name: str, breaking: Callable[[Desk], object], code: int, told: str
+) -> None:
     slots.rows(R1)
     breaking(slots)
     before = slots.snapshot()
@@ -66,7 +107,11 @@ def test_bad_input_is_told_and_nothing_is_half_done(slots: Desk, name: str, brea
         assert slots.run("check").code in (1, 2)
 
 
-@pytest.mark.parametrize(("name", "data", "fault"), [case for case in BROKEN if case[0] != "cut"], ids=[case[0] for case in BROKEN if case[0] != "cut"])
+@pytest.mark.parametrize(
+    ("name", "data", "fault"),
+    [case for case in BROKEN if case[0] != "cut"],
+    ids=[case[0] for case in BROKEN if case[0] != "cut"],
+)
 def test_broken_workbook_is_told(slots: Desk, name: str, data: bytes, fault: str) -> None:
     slots.settings(SETTINGS, XLSX).write("requests.xlsx", data)
     result = slots.run("run")
@@ -75,14 +120,19 @@ def test_broken_workbook_is_told(slots: Desk, name: str, data: bytes, fault: str
 
 
 def test_tab_that_is_not_there_is_told_with_those_that_are(slots: Desk) -> None:
-    slots.settings(SETTINGS, XLSX.replace("key =", 'tab = "Slot"\nkey =')).write("requests.xlsx", plain_workbook([HEAD.strip().split(",")]))
+    slots.settings(SETTINGS, XLSX.replace("key =", 'tab = "Slot"\nkey =')).write(
+        "requests.xlsx", plain_workbook([HEAD.strip().split(",")])
+    )
     result = slots.run("run")
     assert result.code == 2
     assert 'there is no tab "Slot"' in result.err
     assert "there are: Slots" in result.err
 
 
-@pytest.mark.skipif(os.geteuid() == 0 and not os.path.exists("/usr/bin/setpriv"), reason="root may read everything and setpriv is not there")
+@pytest.mark.skipif(
+    os.geteuid() == 0 and not os.path.exists("/usr/bin/setpriv"),
+    reason="root may read everything and setpriv is not there",
+)
 def test_no_permission_is_told_with_status_3(slots: Desk, tmp_path: Path) -> None:
     import subprocess
 
@@ -93,7 +143,15 @@ def test_no_permission_is_told_with_status_3(slots: Desk, tmp_path: Path) -> Non
     command = [WHENVOCA, "run", "--workspace", str(slots.folder)]
     if os.geteuid() == 0:  # root may read everything, so it gives that up for this command
         command = ["setpriv", "--bounding-set=-all", "--inh-caps=-all", "--ambient-caps=-all", *command]
-        command = ["setpriv", "--clear-groups", "--bounding-set", "-dac_override,-dac_read_search", "--inh-caps", "-all", *command[4:]]
+        command = [
+            "setpriv",
+            "--clear-groups",
+            "--bounding-set",
+            "-dac_override,-dac_read_search",
+            "--inh-caps",
+            "-all",
+            *command[4:],
+        ]
     done = subprocess.run(command, capture_output=True, text=True, timeout=60)
     assert done.returncode == 3, done
     assert "cannot be read: no permission" in done.stderr
@@ -115,11 +173,20 @@ def test_broken_event_file_is_told_by_agenda(slots: Desk) -> None:
 
 @pytest.mark.parametrize(
     ("arguments", "told"),
-    [(["runn"], 'there is no command "runn"; did you mean run'), (["run", "slot"], 'there is no workflow "slot"; did you mean slots?'), (["agenda", "dome"], 'there is no calendar "dome"'),
-     (["run", "--now", "soon"], '--now: "soon" is no moment'), (["run", "--now", "2027-03-28 00:30"], "does not exist in Atlantic/Azores"), (["agenda", "--from", "2027-03-15", "--until", "2027-03-14"], "--until is not later"),
-     (["run", "--zone", "Moon/Base"], 'there is no zone "Moon/Base"'), (["check", "workflows/none.voca"], "there is no such file"), (["read", "sheet", "nothing.xlsx"], "there is no such file"),
-     (["read", "sheet", "x.doc"], "sheets are read from .xlsx, .xlsm and .csv"), (["runs", "--since", "x"], '--since: "x" is no moment')],
-)  # fmt: skip
+    [
+        (["runn"], 'there is no command "runn"; did you mean run'),
+        (["run", "slot"], 'there is no workflow "slot"; did you mean slots?'),
+        (["agenda", "dome"], 'there is no calendar "dome"'),
+        (["run", "--now", "soon"], '--now: "soon" is no moment'),
+        (["run", "--now", "2027-03-28 00:30"], "does not exist in Atlantic/Azores"),
+        (["agenda", "--from", "2027-03-15", "--until", "2027-03-14"], "--until is not later"),
+        (["run", "--zone", "Moon/Base"], 'there is no zone "Moon/Base"'),
+        (["check", "workflows/none.voca"], "there is no such file"),
+        (["read", "sheet", "nothing.xlsx"], "there is no such file"),
+        (["read", "sheet", "x.doc"], "sheets are read from .xlsx, .xlsm and .csv"),
+        (["runs", "--since", "x"], '--since: "x" is no moment'),
+    ],
+)
 def test_wrong_words_are_told_with_the_nearest_right_ones(slots: Desk, arguments: list[str], told: str) -> None:
     slots.rows(R1)
     result = slots.run(*arguments)
@@ -153,5 +220,7 @@ def test_closed_pipe_is_no_error(slots: Desk) -> None:
 
     from tests.conftest import WHENVOCA
 
-    done = subprocess.run(f"{WHENVOCA} words --all | head -1", shell=True, capture_output=True, text=True, timeout=60, cwd=slots.folder)
+    done = subprocess.run(
+        f"{WHENVOCA} words --all | head -1", shell=True, capture_output=True, text=True, timeout=60, cwd=slots.folder
+    )
     assert done.stderr == ""

@@ -13,20 +13,34 @@ from whenvoca.cli.main import COMMANDS, run_command
 
 R1 = ",,R-1,M 42,17.03.2027,21:30,02:00"
 READ = [
-    ("dates", [["Day"], ["17/03/2027"], ["03/04/2027"], ["31/02/2027"]], ("date", "ok", "day first"), ["2027-03-17", "2027-04-03", None]),
+    (
+        "dates",
+        [["Day"], ["17/03/2027"], ["03/04/2027"], ["31/02/2027"]],
+        ("date", "ok", "day first"),
+        ["2027-03-17", "2027-04-03", None],
+    ),
     ("times", [["Begin"], ["9:30 pm"], ["noon"]], ("time", "ok", "12-hour"), ["21:30", "12:00"]),
     ("moments", [["When"], ["17.03.2027 21:30"]], ("moment", "ok", "day first"), ["2027-03-17T21:30:00"]),
     ("offset", [["When"], ["2027-03-17T21:30+01:00"]], ("moment", "ok", "year first"), ["2027-03-17T21:30:00+01:00"]),
     ("numbers", [["N"], ["1,5"], ["-2"]], ("number", "ok", "decimal comma"), [1.5, -2]),
     ("ticks", [["Online"], ["x"], ["x"]], ("yes-no", "ok", None), [True, True]),
-    ("people", [["Who"], ["a@example.org; b@example.org"]], ("addresses", "ok", None), [["a@example.org", "b@example.org"]]),
+    (
+        "people",
+        [["Who"], ["a@example.org; b@example.org"]],
+        ("addresses", "ok", None),
+        [["a@example.org", "b@example.org"]],
+    ),
     ("words", [["T"], ["M 42"]], ("text", "ok", None), ["M 42"]),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "rows", "expected", "values"), READ, ids=ids(READ))
-def test_read_sheet_tells_programs_how_a_column_is_read(desk: Desk, name: str, rows: list[list[str]], expected: tuple[str, ...], values: list[object]) -> None:
-    desk.write("s.xlsx", plain_workbook([["Some title"], *([f"R-{n}" if n else "No", *row] for n, row in enumerate(rows))]))
+def test_read_sheet_tells_programs_how_a_column_is_read(
+    desk: Desk, name: str, rows: list[list[str]], expected: tuple[str, ...], values: list[object]
+) -> None:
+    desk.write(
+        "s.xlsx", plain_workbook([["Some title"], *([f"R-{n}" if n else "No", *row] for n, row in enumerate(rows))])
+    )
     result = desk.drive("read", "sheet", "s.xlsx", "--json")
     assert result.code == 0
     document = result.json
@@ -41,7 +55,10 @@ def test_read_sheet_tells_both_readings_of_an_open_column(desk: Desk) -> None:
     desk.write("s.csv", "No,Day\n1,03/04/2027\n2,05/06/2027\n")
     column = desk.drive("read", "sheet", "s.csv", "--json").json["columns"][1]
     assert column["status"] == "ambiguous"
-    assert column["readings"] == {"day first": ["2027-04-03", "2027-06-05"], "month first": ["2027-03-04", "2027-05-06"]}
+    assert column["readings"] == {
+        "day first": ["2027-04-03", "2027-06-05"],
+        "month first": ["2027-03-04", "2027-05-06"],
+    }
     assert all(cell["value"] is None and cell["fault"] for cell in column["cells"])
     shown = desk.drive("read", "sheet", "s.csv")
     assert "B2: 03/04/2027 can be 2027-04-03 (day first)" in shown.out
@@ -72,7 +89,13 @@ def test_new_workspace_passes_check_and_runs(desk: Desk) -> None:
 def test_demo_plays_its_tour_to_the_end(desk: Desk) -> None:
     result = desk.drive("demo", "larkmoor")
     assert result.code == 0
-    for told in ("E8: 31.02.2027 is no date", "8 rows done, 2 failed", "nothing new", "2 rows done, 1 failed", "That was the tour"):
+    for told in (
+        "E8: 31.02.2027 is no date",
+        "8 rows done, 2 failed",
+        "nothing new",
+        "2 rows done, 1 failed",
+        "That was the tour",
+    ):
         assert told in result.out + result.err
     assert "unforeseen" not in result.err
     assert desk.drive("demo", "larkmoor").code == 2
@@ -113,7 +136,9 @@ def test_agenda_as_list_grid_page_and_picture(slots: Desk) -> None:
     assert slots.run("agenda", "--from", "2027-03-17", "--html", str(page), "--png", str(picture)).code == 0
     assert "&lt;b&gt;&amp;" in page.read_text()
     assert picture.read_bytes().startswith(b"\x89PNG")
-    (first, second) = slots.run("agenda", "domes", "--from", "2027-03-17", "--until", "2027-03-20", "--json", "--zone", "Europe/Lisbon").json["events"]
+    (first, second) = slots.run(
+        "agenda", "domes", "--from", "2027-03-17", "--until", "2027-03-20", "--json", "--zone", "Europe/Lisbon"
+    ).json["events"]
     assert (first["start"], first["zone"], second["title"]) == ("2027-03-17T22:30:00+00:00", "Atlantic/Azores", "<b>&")
 
 
@@ -131,7 +156,9 @@ def test_language_page_is_current() -> None:
     from whenvoca.kit import VOCABULARY
     from whenvoca.language.reference import render_page
 
-    assert Path("docs/language.md").read_text(encoding="utf-8") == render_page(VOCABULARY), "make docs/language.md anew: make reference"
+    assert Path("docs/language.md").read_text(encoding="utf-8") == render_page(VOCABULARY), (
+        "make docs/language.md anew: make reference"
+    )
 
 
 def test_tidy_shows_writes_and_checks(slots: Desk) -> None:
@@ -148,7 +175,11 @@ def test_places_tell_what_they_hold_and_what_is_wrong(slots: Desk) -> None:
     assert report["requests"]["holds"] == "1 row, headings in row 1"
     assert report["domes"]["holds"] == "0 events, made when it is written"
     assert report["log"]["holds"] == "not there yet, made when it is written"
-    slots.settings(SETTINGS, REQUESTS, '[places.chat]\nkind = "chat"\nfolder = "x"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n')
+    slots.settings(
+        SETTINGS,
+        REQUESTS,
+        '[places.chat]\nkind = "chat"\nfolder = "x"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n',
+    )
     report = {place["name"]: place for place in slots.run("places", "--json").json["places"]}
     assert report["chat"]["trouble"] == "this version has no places of the kind chat"
     assert report["gone"]["answers"] is False
@@ -164,9 +195,13 @@ def test_check_tells_what_would_be_taken_up_and_changes_nothing(slots: Desk) -> 
 
 
 def test_headings_only_sheet_with_declared_kinds(slots: Desk) -> None:
-    slots.settings(SETTINGS, REQUESTS + '[places.list]\nkind = "sheet"\nfile = "list.csv"\nkinds = { Day = "date" }\n').rows(R1)
+    slots.settings(
+        SETTINGS, REQUESTS + '[places.list]\nkind = "sheet"\nfile = "list.csv"\nkinds = { Day = "date" }\n'
+    ).rows(R1)
     slots.write("list.csv", "What,Day\n")
-    slots.workflow(WORKFLOW + "", "slots").workflow("when list gains a row\ncreate event in domes\n  title  What\n  start  Day\n", "list")
+    slots.workflow(WORKFLOW + "", "slots").workflow(
+        "when list gains a row\ncreate event in domes\n  title  What\n  start  Day\n", "list"
+    )
     assert slots.run("check", "list").code == 0
     slots.workflow('when requests gains a row\nadd row to list\n  What  Title\n  Day   "soon"\n', "bad")
     assert 'the column "Day" holds dates, and this is a text' in slots.run("check", "bad").out
@@ -179,7 +214,7 @@ def test_paused_workflow_is_left_out(slots: Desk) -> None:
 
 
 def test_now_rules_the_moment_of_the_occurrence(slots: Desk) -> None:
-    slots.workflow("when requests gains a row\nadd row to log\n  What  \"{now}, {today as \"EEEE\"}\"\n").rows(R1)
+    slots.workflow('when requests gains a row\nadd row to log\n  What  "{now}, {today as "EEEE"}"\n').rows(R1)
     slots.run("run", "--now", "2027-03-17 16:20")
     assert slots.read("log.csv") == 'What\n"17 Mar 16:20, Wednesday"\n'
 
@@ -196,7 +231,9 @@ def test_overview_imports_no_command() -> None:
     import subprocess
     import sys
 
-    code = "import sys; from whenvoca.cli.main import run_command; run_command(['--help']); run_command(['--version']); "
+    code = (
+        "import sys; from whenvoca.cli.main import run_command; run_command(['--help']); run_command(['--version']); "
+    )
     code += "print([m for m in sys.modules if m.split('.')[0] in ('rich','lxml','icalendar','python_calamine','babel','matplotlib') or m.startswith('whenvoca.places')])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
@@ -205,6 +242,9 @@ def test_overview_imports_no_command() -> None:
 
 def test_documented_json_names_every_command_with_json() -> None:
     text = Path("docs/json.md").read_text(encoding="utf-8")
-    assert all(f"`{name}`" in text for name in ("check", "run", "runs", "agenda", "places", "words", "tidy", "read sheet", "new", "claim"))
+    assert all(
+        f"`{name}`" in text
+        for name in ("check", "run", "runs", "agenda", "places", "words", "tidy", "read sheet", "new", "claim")
+    )
     for block in text.split("```json\n")[1:]:
         json.loads(block.split("```")[0])

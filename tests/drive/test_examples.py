@@ -15,7 +15,19 @@ from whenvoca.calendars.reader import read_events
 from whenvoca.values.zones import load_zone
 
 AZORES = load_zone("Atlantic/Azores")
-REQUESTS = ["Answer", "Booking", "Link", "Request no", "Night of", "From", "To", "Target", "Instrument", "Observers", "Notes"]
+REQUESTS = [
+    "Answer",
+    "Booking",
+    "Link",
+    "Request no",
+    "Night of",
+    "From",
+    "To",
+    "Target",
+    "Instrument",
+    "Observers",
+    "Notes",
+]
 VISITS = "Answer;Booking;Visit no;School;Topic;Visit date;Begin;Finish;Pupils;Venue;Contact\n"
 
 
@@ -35,11 +47,26 @@ def events_of(desk: Desk, calendar: str) -> dict[str, Event]:
 
 def test_slot_requests(larkmoor: Desk) -> None:
     rows = [
-        ["Requests"], [], [], REQUESTS,
-        [None, None, None, "R-104", "17.03.2027", "21:30", "02:00", "M 42", "wide camera", "ines@example.org, tomas@example.org", "x"],
+        ["Requests"],
+        [],
+        [],
+        REQUESTS,
+        [
+            None,
+            None,
+            None,
+            "R-104",
+            "17.03.2027",
+            "21:30",
+            "02:00",
+            "M 42",
+            "wide camera",
+            "ines@example.org, tomas@example.org",
+            "x",
+        ],
         [None, None, None, "R-105", "31.02.2027", "21:30", "02:00", "M 42", "wide camera", "ines@example.org", None],
         [None, None, None, "R-106", "18.03.2027", "21:30", "02:00", "M 1", None, None, None],
-    ]  # fmt: skip
+    ]
     larkmoor.write("requests.xlsx", plain_workbook(rows))
     assert larkmoor.drive("check", "slot-requests").code == 0
     assert larkmoor.drive("run", "slot-requests").code == 1
@@ -53,7 +80,11 @@ def test_slot_requests(larkmoor: Desk) -> None:
     assert [each.address for each in event.attendees] == ["ines@example.org", "tomas@example.org"]
     assert [each.to_timedelta() for each in event.alarms] == [timedelta(minutes=-25)]
     cells = read_cells((larkmoor.folder / "requests.xlsx").read_bytes())
-    assert cells[4][:3] == ["granted", event.uid, (larkmoor.folder / f"calendars/domes/{event.uid}.ics").resolve().as_uri()]
+    assert cells[4][:3] == [
+        "granted",
+        event.uid,
+        (larkmoor.folder / f"calendars/domes/{event.uid}.ics").resolve().as_uri(),
+    ]
     assert cells[5][0] == "not granted: requests.xlsx, Slots!E6: 31.02.2027 is no date: February 2027 has 28 days"
     assert cells[6][0] is None
     before = larkmoor.snapshot()
@@ -64,7 +95,8 @@ def test_slot_requests(larkmoor: Desk) -> None:
 def test_school_visits(larkmoor: Desk) -> None:
     larkmoor.write(
         "school-visits.csv",
-        VISITS + ";;V-11;Sea School;Moon;07/04/2027;10:00;12:30;24;North dome;a@example.org\n;;V-12;Hill School;Sun;08/04/2027;;;18;Hall;\n"
+        VISITS
+        + ";;V-11;Sea School;Moon;07/04/2027;10:00;12:30;24;North dome;a@example.org\n;;V-12;Hill School;Sun;08/04/2027;;;18;Hall;\n"
         ";;V-13;Port School;Stars;31/04/2027;14:00;15:00;20;Hall;\n",
     )
     assert larkmoor.drive("run", "school-visits").code == 1
@@ -75,12 +107,30 @@ def test_school_visits(larkmoor: Desk) -> None:
     assert first.start.isoformat() == "2027-04-07T10:00:00+00:00"
     assert (first.colour, first.location, first.categories) == ("teal", "North dome", ("school",))
     assert (second.start, second.end, second.last_day) == (date(2027, 4, 8), date(2027, 4, 9), date(2027, 4, 8))
-    told = {row["Visit no"]: row["Answer"] for row in csv.DictReader(larkmoor.read("school-visits.csv").splitlines(), delimiter=";")}
-    assert told == {"V-11": "granted", "V-12": "granted", "V-13": "not granted: school-visits.csv, F4: 31/04/2027 is no date: April 2027 has 30 days"}
+    told = {
+        row["Visit no"]: row["Answer"]
+        for row in csv.DictReader(larkmoor.read("school-visits.csv").splitlines(), delimiter=";")
+    }
+    assert told == {
+        "V-11": "granted",
+        "V-12": "granted",
+        "V-13": "not granted: school-visits.csv, F4: 31/04/2027 is no date: April 2027 has 30 days",
+    }
 
 
 def test_every_field_of_an_event_is_written(larkmoor: Desk) -> None:
-    larkmoor.write("requests.xlsx", plain_workbook([[], [], [], REQUESTS, [None, None, None, "R-1", "17.03.2027", "21:30", None, "M 42", "x", "ines", "every week on wednesday"]]))
+    larkmoor.write(
+        "requests.xlsx",
+        plain_workbook(
+            [
+                [],
+                [],
+                [],
+                REQUESTS,
+                [None, None, None, "R-1", "17.03.2027", "21:30", None, "M 42", "x", "ines", "every week on wednesday"],
+            ]
+        ),
+    )
     (larkmoor.folder / "workflows/slot-requests.voca").write_text(
         'when requests gains a row\ncreate event in staff as slot\n  title "Night"\n  zone "Europe/Lisbon"\n  start Night-of at From\n  length 1 hour 15 minutes\n'
         '  location "Dome"\n  details """\n    One, two\n    {Target}\n    """\n  attendees Observers, "tomas"\n  optional "rui@example.org"\n  invite yes\n  answer-wanted yes\n'
@@ -94,11 +144,19 @@ def test_every_field_of_an_event_is_written(larkmoor: Desk) -> None:
     assert str(event.start.tzinfo) == "Europe/Lisbon"
     assert event.start.hour == 21
     assert event.end - event.start == timedelta(minutes=75)  # type: ignore[operator]
-    assert (event.location, event.details, event.busy, event.priority, event.private) == ("Dome", "One, two\nM 42", "tentative", 1, True)
+    assert (event.location, event.details, event.busy, event.priority, event.private) == (
+        "Dome",
+        "One, two\nM 42",
+        "tentative",
+        1,
+        True,
+    )
     assert (event.colour, event.categories, event.organizer) == ("teal", ("a, b", "c"), "desk@example.org")
     assert [(each.address, each.optional, each.answer, each.answer_wanted) for each in event.attendees] == [
-        ("ines@example.org", False, "NEEDS-ACTION", True), ("tomas@example.org", False, "NEEDS-ACTION", True), ("rui@example.org", True, "NEEDS-ACTION", True),
-    ]  # fmt: skip
+        ("ines@example.org", False, "NEEDS-ACTION", True),
+        ("tomas@example.org", False, "NEEDS-ACTION", True),
+        ("rui@example.org", True, "NEEDS-ACTION", True),
+    ]
     assert sorted(event.rule.split(";")) == ["BYDAY=WE", "FREQ=WEEKLY", "INTERVAL=2", "UNTIL=20270430T225959Z"]
     assert [each.to_seconds() for each in event.alarms] == [-2400, -86400]
     assert read_cells((larkmoor.folder / "requests.xlsx").read_bytes())[4][0] == "Europe/Lisbon"

@@ -65,17 +65,28 @@ sys.exit(run_command(["run", "--workspace", sys.argv[5]]))
 LEDGER = "whenvoca.engine.ledger_sqlite:SqliteLedger"
 POINTS = [
     *[(LEDGER, "commit", when, n) for when in ("before", "after") for n in range(1, 7)],
-    *[(LEDGER, name, when, 1) for name in ("observe", "add_occurrences", "begin_runs", "begin_save", "end_save") for when in ("before", "after")],
+    *[
+        (LEDGER, name, when, 1)
+        for name in ("observe", "add_occurrences", "begin_runs", "begin_save", "end_save")
+        for when in ("before", "after")
+    ],
     *[(LEDGER, name, when, 2) for name in ("begin_save", "end_save", "observe") for when in ("before", "after")],
-    *[("os", "link", when, n) for when in ("before", "after") for n in (1, 2, ROWS - 1)], ("os", "sync", "before", 1), ("os", "sync", "after", 1),
-    *[("os", "replace", when, n) for when in ("before", "after") for n in (1, 2)], ("whenvoca.places.files", "write_temporary", "after", 1),
-    ("whenvoca.places.files", "sync_folder", "before", 2), ("whenvoca.places.sheet.place:OpenFile", "_finish", "before", 2),
-]  # fmt: skip
+    *[("os", "link", when, n) for when in ("before", "after") for n in (1, 2, ROWS - 1)],
+    ("os", "sync", "before", 1),
+    ("os", "sync", "after", 1),
+    *[("os", "replace", when, n) for when in ("before", "after") for n in (1, 2)],
+    ("whenvoca.places.files", "write_temporary", "after", 1),
+    ("whenvoca.places.files", "sync_folder", "before", 2),
+    ("whenvoca.places.sheet.place:OpenFile", "_finish", "before", 2),
+]
 
 
 def prepare(desk: Desk, rows: int = ROWS) -> None:
     desk.settings(SETTINGS, REQUESTS).workflow(WORKFLOW)
-    desk.rows(*(f",,R-{n},M {n},{n % 27 + 1:02d}.03.2027,20:00,21:00" for n in range(rows - 1)), ",,R-bad,x,31.02.2027,20:00,21:00")
+    desk.rows(
+        *(f",,R-{n},M {n},{n % 27 + 1:02d}.03.2027,20:00,21:00" for n in range(rows - 1)),
+        ",,R-bad,x,31.02.2027,20:00,21:00",
+    )
 
 
 def verify(desk: Desk, rows: int = ROWS) -> None:
@@ -98,10 +109,18 @@ def verify(desk: Desk, rows: int = ROWS) -> None:
     assert sorted(run["outcome"] for run in history) == ["done"] * (rows - 1) + ["failed"]
 
 
-@pytest.mark.parametrize(("module", "name", "when", "count"), POINTS, ids=[f"{when} {name} {count}" for _, name, when, count in POINTS])
-def test_kill_at_every_boundary_leaves_no_double_and_no_loss(desk: Desk, module: str, name: str, when: str, count: int) -> None:
+@pytest.mark.parametrize(
+    ("module", "name", "when", "count"), POINTS, ids=[f"{when} {name} {count}" for _, name, when, count in POINTS]
+)
+def test_kill_at_every_boundary_leaves_no_double_and_no_loss(
+    desk: Desk, module: str, name: str, when: str, count: int
+) -> None:
     prepare(desk)
-    died = subprocess.run([sys.executable, "-c", KILLER, module, name, when, str(count), str(desk.folder)], capture_output=True, timeout=60)
+    died = subprocess.run(
+        [sys.executable, "-c", KILLER, module, name, when, str(count), str(desk.folder)],
+        capture_output=True,
+        timeout=60,
+    )
     assert died.returncode == -signal.SIGKILL, died.stderr.decode()[-500:]
     assert desk.run("run").code in (0, 1)
     verify(desk)
@@ -109,7 +128,9 @@ def test_kill_at_every_boundary_leaves_no_double_and_no_loss(desk: Desk, module:
 
 def kill_at(desk: Desk, seconds: float) -> bool:
     """Starts a run and kills it after so many seconds; answers whether it was still at work."""
-    process = subprocess.Popen([WHENVOCA, "run", "--workspace", str(desk.folder)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        [WHENVOCA, "run", "--workspace", str(desk.folder)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     try:
         process.wait(seconds)
     except subprocess.TimeoutExpired:
@@ -140,13 +161,17 @@ def test_many_real_kills(desk: Desk) -> None:
         kills += sum(kill_at(desk, chance.uniform(0.1, 1.0)) for _ in range(5))
         assert desk.run("run").code in (0, 1), number
         verify(desk, 60)
-    print(f"\n100 workspaces, {kills} kills, {time.monotonic() - begin:.0f} s: 59 events, 60 answers, 59 log rows each time")
+    print(
+        f"\n100 workspaces, {kills} kills, {time.monotonic() - begin:.0f} s: 59 events, 60 answers, 59 log rows each time"
+    )
 
 
 def test_ctrl_c_in_the_middle_ends_with_130_and_the_next_run_goes_on(desk: Desk) -> None:
     rows = 1000
     prepare(desk, rows)
-    process = subprocess.Popen([WHENVOCA, "run", "--workspace", str(desk.folder)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [WHENVOCA, "run", "--workspace", str(desk.folder)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
     for _ in range(400):
         if (desk.folder / "domes").exists():
             break
@@ -161,7 +186,9 @@ def test_ctrl_c_in_the_middle_ends_with_130_and_the_next_run_goes_on(desk: Desk)
 
 
 @pytest.mark.parametrize("target", ["domes", "requests.csv", "log.csv"])
-def test_full_disk_at_each_write_leaves_everything_pending(desk: Desk, target: str, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_full_disk_at_each_write_leaves_everything_pending(
+    desk: Desk, target: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
     prepare(desk)
     real = os.open
 

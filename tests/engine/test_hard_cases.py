@@ -159,7 +159,9 @@ def test_copied_workspace_refuses_to_run_until_claim(slots: Desk, tmp_path: Path
 
 
 def test_missing_root_is_written_and_said(desk: Desk) -> None:
-    desk.settings(SETTINGS.replace('root = "5b0c6a54-6f0e-4f0b-9a43-2f6a3f0c1d7e"\n', "# kept\n"), REQUESTS).workflow(WORKFLOW).rows(R1)
+    desk.settings(SETTINGS.replace('root = "5b0c6a54-6f0e-4f0b-9a43-2f6a3f0c1d7e"\n', "# kept\n"), REQUESTS).workflow(
+        WORKFLOW
+    ).rows(R1)
     result = desk.run("check")
     assert "had no root of identities" in result.err
     text = (desk.folder / "whenvoca.toml").read_text()
@@ -172,7 +174,9 @@ def test_missing_root_is_written_and_said(desk: Desk) -> None:
 
 
 def test_own_writes_set_nothing_off_in_the_workflow_that_wrote_them(slots: Desk) -> None:
-    slots.workflow('when requests gains a row\nadd row to requests\n  No     "{row.No}-copy"\n  Title  Title\n').rows(R1)
+    slots.workflow('when requests gains a row\nadd row to requests\n  No     "{row.No}-copy"\n  Title  Title\n').rows(
+        R1
+    )
     slots.run("run")
     assert [*answers(slots)] == ["R-1", "R-1-copy"]
     slots.run("run")
@@ -180,7 +184,9 @@ def test_own_writes_set_nothing_off_in_the_workflow_that_wrote_them(slots: Desk)
 
 
 def test_writes_of_one_workflow_start_another_in_the_same_run(slots: Desk) -> None:
-    slots.workflow('when requests gains a row\n  where  Answer is "granted"\nadd row to log\n  What  Title\n', "tell").rows(R1)
+    slots.workflow(
+        'when requests gains a row\n  where  Answer is "granted"\nadd row to log\n  What  Title\n', "tell"
+    ).rows(R1)
     assert slots.run("run").code == 0
     assert slots.read("log.csv").splitlines() == ["What", "M 42"]
     slots.run("run")
@@ -191,7 +197,9 @@ def test_workflows_that_start_each_other_are_stopped_with_the_chain(desk: Desk) 
     places = REQUESTS + '[places.second]\nkind = "sheet"\nfile = "second.csv"\nkey = "No"\n'
     desk.settings(SETTINGS, places).rows(",,1,x,,,")
     desk.rows(name="second.csv", head="No,Title\n")
-    there = 'when requests gains a row\n  where  Title is filled\nadd row to second\n  No     "{row.No}1"\n  Title  Title\n'
+    there = (
+        'when requests gains a row\n  where  Title is filled\nadd row to second\n  No     "{row.No}1"\n  Title  Title\n'
+    )
     desk.workflow(there, "there")
     desk.workflow(there.replace("requests", "first").replace("second", "requests").replace("first", "second"), "back")
     result = desk.run("run")
@@ -228,7 +236,9 @@ def test_existing_no_leaves_what_was_there_before(slots: Desk) -> None:
 
 
 def test_a_row_that_comes_into_the_set_is_gained(slots: Desk) -> None:
-    slots.workflow(WORKFLOW.replace("Answer is empty", "Answer is empty and Title is filled")).rows(",,R-1,,17.03.2027,21:30,02:00")
+    slots.workflow(WORKFLOW.replace("Answer is empty", "Answer is empty and Title is filled")).rows(
+        ",,R-1,,17.03.2027,21:30,02:00"
+    )
     slots.run("run")
     assert slots.events() == []
     slots.rows(R1)
@@ -269,7 +279,9 @@ def test_row_that_was_answered_by_hand_after_a_failure_does_not_run(slots: Desk)
 
 
 def test_without_a_key_inserting_sorting_and_deleting_make_no_row_look_new(desk: Desk) -> None:
-    desk.settings(SETTINGS, REQUESTS.replace('key = "No"\n', "")).workflow(WORKFLOW.replace("Answer is empty", "Title is filled"))
+    desk.settings(SETTINGS, REQUESTS.replace('key = "No"\n', "")).workflow(
+        WORKFLOW.replace("Answer is empty", "Title is filled")
+    )
     desk.rows(R1, R2, BAD.replace("31.02", "27.02"))
     assert desk.run("run").code == 0
     head, *rows = desk.read().splitlines()
@@ -280,7 +292,9 @@ def test_without_a_key_inserting_sorting_and_deleting_make_no_row_look_new(desk:
 
 
 def test_without_key_and_ledger_an_edited_row_is_known_by_its_booking(desk: Desk) -> None:
-    desk.settings(SETTINGS, REQUESTS.replace('key = "No"\n', "")).workflow(WORKFLOW.replace("Answer is empty", "Title is filled"))
+    desk.settings(SETTINGS, REQUESTS.replace('key = "No"\n', "")).workflow(
+        WORKFLOW.replace("Answer is empty", "Title is filled")
+    )
     desk.rows(R1)
     desk.run("run")
     lose_ledger(desk)
@@ -337,7 +351,10 @@ def test_lock_names_who_holds_it(tmp_path: Path) -> None:
     from whenvoca.errors import PlaceTrouble
 
     told: list[str] = []
-    with worker_lock(tmp_path / "l", RealClock(), patience=0), pytest.raises(PlaceTrouble, match=r"another whenvoca \(process \d+\) is at work"):
+    with (
+        worker_lock(tmp_path / "l", RealClock(), patience=0),
+        pytest.raises(PlaceTrouble, match=r"another whenvoca \(process \d+\) is at work"),
+    ):
         with worker_lock(tmp_path / "l", RealClock(), patience=0.2, tell=told.append):
             pass
     assert len(told) == 1
@@ -369,7 +386,11 @@ def test_sheet_is_read_once_it_has_stood_for_a_second(slots: Desk) -> None:
 
 def test_clashes_are_seen_among_rows_of_one_batch(slots: Desk) -> None:
     slots.workflow(WORKFLOW.replace("  end    Day at To\n", "  end    Day at To\n  clash  refuse\n"))
-    slots.rows(R1, R1.replace("R-1", "R-2").replace("21:30", "23:00"), R1.replace("R-1", "R-4").replace("21:30,02:00", "02:00,03:00"))
+    slots.rows(
+        R1,
+        R1.replace("R-1", "R-2").replace("21:30", "23:00"),
+        R1.replace("R-1", "R-4").replace("21:30,02:00", "02:00,03:00"),
+    )
     assert slots.run("run").code == 1
     told = answers(slots)
     assert told["R-1"] == told["R-4"] == "granted"

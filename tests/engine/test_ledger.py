@@ -54,11 +54,23 @@ def test_one_occurrence_waits_for_a_subject_at_a_time(ledger: Ledger) -> None:
 def test_receipts_and_failures_of_a_run_are_kept(ledger: Ledger) -> None:
     occurrence = begun(ledger)
     key = EffectKey("1 slot", "", 1)
-    effect = Effect(place="domes", verb="create event", target="u1", lineage="r/w/R-1/slot/", number=1, after={"start": date(2027, 3, 17)}, notes=("a", "b"))
+    effect = Effect(
+        place="domes",
+        verb="create event",
+        target="u1",
+        lineage="r/w/R-1/slot/",
+        number=1,
+        after={"start": date(2027, 3, 17)},
+        notes=("a", "b"),
+    )
     ledger.commit(Journal(intents=[(1, occurrence.run, key, effect)]))
-    assert [(entry.key, entry.effect, entry.receipt) for entry in ledger.journal_of(occurrence.run)] == [(key, effect, None)]
+    assert [(entry.key, entry.effect, entry.receipt) for entry in ledger.journal_of(occurrence.run)] == [
+        (key, effect, None)
+    ]
     assert ledger.made("domes", effect.lineage) is None
-    ledger.commit(Journal(receipts=[(1, effect, Receipt("v1", "file:///a b.ics"))], ended=[(occurrence, "done", "", 7)]))
+    ledger.commit(
+        Journal(receipts=[(1, effect, Receipt("v1", "file:///a b.ics"))], ended=[(occurrence, "done", "", 7)])
+    )
     assert ledger.journal_of(occurrence.run)[0].receipt == Receipt("v1", "file:///a b.ics")
     made = ledger.made("domes", effect.lineage)
     assert made is not None
@@ -70,7 +82,18 @@ def test_receipts_and_failures_of_a_run_are_kept(ledger: Ledger) -> None:
 
 def test_intents_of_a_way_not_taken_again_are_no_effects_of_the_run(ledger: Ledger) -> None:
     occurrence = begun(ledger)
-    ledger.commit(Journal(intents=[(1, occurrence.run, EffectKey("1 a", "", 1), Effect(place="p", verb="change row", target="R-1", after={"A": "x"}))]))
+    ledger.commit(
+        Journal(
+            intents=[
+                (
+                    1,
+                    occurrence.run,
+                    EffectKey("1 a", "", 1),
+                    Effect(place="p", verb="change row", target="R-1", after={"A": "x"}),
+                )
+            ]
+        )
+    )
     ledger.commit(Journal(ended=[(occurrence, "failed", "why", 1)]))
     assert ledger.journal_of(occurrence.run) == []
     assert ledger.failed_writes("w") == {"R-1": []}

@@ -15,15 +15,33 @@ def _column(name: str, letter: str, kind: str, **more: object) -> ColumnInfo:
 
 
 COLUMNS = (
-    _column("Answer", "A", "text"), _column("Night of", "B", "date"), _column("From", "C", "time"), _column("To", "D", "time"),
-    _column("Target", "E", "text"), _column("Pupils", "F", "number"), _column("Who", "G", "addresses"),
-    _column("Online", "H", "yes-no"), _column("Minutes", "I", "number"), _column("Seen at", "J", "moment"),
-    _column("Doubtful", "K", "date", status="ambiguous", doubt="s.csv, K2: 03/04/2027 can be two days", mend='dates = "day first"'),
-    ColumnInfo(name="Empty one", letter="L", kind=Kind.TEXT), _column("№", "M", "number"), _column("Day", "N", "date"),
-)  # fmt: skip
+    _column("Answer", "A", "text"),
+    _column("Night of", "B", "date"),
+    _column("From", "C", "time"),
+    _column("To", "D", "time"),
+    _column("Target", "E", "text"),
+    _column("Pupils", "F", "number"),
+    _column("Who", "G", "addresses"),
+    _column("Online", "H", "yes-no"),
+    _column("Minutes", "I", "number"),
+    _column("Seen at", "J", "moment"),
+    _column(
+        "Doubtful",
+        "K",
+        "date",
+        status="ambiguous",
+        doubt="s.csv, K2: 03/04/2027 can be two days",
+        mend='dates = "day first"',
+    ),
+    ColumnInfo(name="Empty one", letter="L", kind=Kind.TEXT),
+    _column("№", "M", "number"),
+    _column("Day", "N", "date"),
+)
 PLACES = {
     "requests": PlaceInfo(name="requests", kind="sheet", columns=COLUMNS, twice={"Notes": "O4 and P4"}),
-    "log": PlaceInfo(name="log", kind="sheet", columns=(_column("What", "A", "text"), _column("Seen", "B", "moment", declared=True))),
+    "log": PlaceInfo(
+        name="log", kind="sheet", columns=(_column("What", "A", "text"), _column("Seen", "B", "moment", declared=True))
+    ),
     "fresh": PlaceInfo(name="fresh", kind="sheet"),
     "fixed": PlaceInfo(name="fixed", kind="sheet", readonly=True, columns=COLUMNS),
     "gone": PlaceInfo(name="gone", kind="sheet", trouble="there is no such file", trouble_mend="look at its path"),

@@ -76,21 +76,42 @@ def test_file_whose_lines_cannot_be_told_apart_is_refused() -> None:
     assert tidy_text("when a gains a row\nif x\n    stop\n  stop\n", VOCABULARY) is None
 
 
-VALUES = st.sampled_from(['Target', '"{Target} # no comment"', "Night-of at From", "1 hour  30 minutes", 'if Answer is empty then "a" else "{lower("B  c")}"', "Who,\"ines\"", "empty"])
+VALUES = st.sampled_from(
+    [
+        "Target",
+        '"{Target} # no comment"',
+        "Night-of at From",
+        "1 hour  30 minutes",
+        'if Answer is empty then "a" else "{lower("B  c")}"',
+        'Who,"ines"',
+        "empty",
+    ]
+)
 COMMENTS = st.sampled_from(["", "# why", '   # "quoted" {odd', "\t#tab"])
-FIELDS = st.lists(st.tuples(st.sampled_from(["title", "start", "end", "location", "details"]), VALUES, COMMENTS), min_size=1, max_size=4)
+FIELDS = st.lists(
+    st.tuples(st.sampled_from(["title", "start", "end", "location", "details"]), VALUES, COMMENTS),
+    min_size=1,
+    max_size=4,
+)
 
 
 @st.composite
 def workflows(draw: st.DrawFn) -> str:
     """Workflows in any layout that can be read."""
     blank = st.sampled_from([" ", "  ", "    ", "\t"])
-    lines = [draw(st.sampled_from(['title "x"', "title  “y”", "# note"])), "when  requests gains a row" + draw(COMMENTS)]
+    lines = [
+        draw(st.sampled_from(['title "x"', "title  “y”", "# note"])),
+        "when  requests gains a row" + draw(COMMENTS),
+    ]
     for number in range(draw(st.integers(0, 3))):
         indent = " " * draw(st.integers(1, 6))
         lines.append(draw(st.sampled_from(["", f"create event in domes as e{number}", f"if Pupils > {number}"])))
         if lines[-1].startswith("if"):
-            lines += [f"{indent}let n{number} = 3{draw(COMMENTS)}", *[f"{indent}# inside"] * draw(st.integers(0, 1)), f"{indent}stop"]
+            lines += [
+                f"{indent}let n{number} = 3{draw(COMMENTS)}",
+                *[f"{indent}# inside"] * draw(st.integers(0, 1)),
+                f"{indent}stop",
+            ]
         elif lines[-1]:
             lines += [f"{indent}{name}{draw(blank)}{value}{comment}" for name, value, comment in draw(FIELDS)]
     return "\n".join([*lines, *[""] * draw(st.integers(0, 2)), "stop"]) + "\n"

@@ -39,7 +39,9 @@ def again(calendar: CalendarFace, folder: Path) -> CalendarFace:
 
 def event(number: int, **more: object) -> Event:
     begin = START + timedelta(days=number)
-    plain = Event(uid=f"u{number}", title=f"E {number}", start=begin, end=begin + timedelta(hours=2), origin=f"r/w/R-{number}/s/")
+    plain = Event(
+        uid=f"u{number}", title=f"E {number}", start=begin, end=begin + timedelta(hours=2), origin=f"r/w/R-{number}/s/"
+    )
     return replace(plain, **more)  # type: ignore[arg-type]
 
 
@@ -125,7 +127,9 @@ def test_broken_file_is_named_and_hidden_files_are_left_alone(tmp_path: Path) ->
         calendar.find_between(START, START + timedelta(days=3))
 
 
-def test_a_failed_write_leaves_no_half_file(calendar: CalendarFace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_failed_write_leaves_no_half_file(
+    calendar: CalendarFace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     create(calendar, event(1))
     before = {path.name: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
 

@@ -30,12 +30,15 @@ from whenvoca.places.sheet.place import OpenFile, SheetPlace
 from whenvoca.places.sheet.rowkeys import work_out_keys
 from whenvoca.places.sheet.table import SheetSettings
 from whenvoca.places.sheet.xlsx_file import XlsxFile
-from whenvoca.values.columns import Unread
 from whenvoca.values.durations import Duration
 
 AZORES = ZoneInfo("Atlantic/Azores")
 HEAD = ["Answer", "No", "Title", "Day", "From", "Pupils"]
-ROWS = [[None, "R-1", "M 42", "17.03.2027", "21:30", "12"], [None, None, None, None, None, None], ["x", "R-2", "a,b;\nc \"d\"", "18.03.2027", "9 pm", "13"]]
+ROWS = [
+    [None, "R-1", "M 42", "17.03.2027", "21:30", "12"],
+    [None, None, None, None, None, None],
+    ["x", "R-2", 'a,b;\nc "d"', "18.03.2027", "9 pm", "13"],
+]
 
 
 def as_csv(rows: list[list[Any]]) -> bytes:
@@ -67,7 +70,9 @@ def sheet(request: pytest.FixtureRequest, tmp_path: Path) -> SheetPlace:
 def change(place: SheetPlace, key: str, number: int = 1, **after: Any) -> Effect:
     state = place.current(key)
     assert state is not None
-    effect = Effect(place=place.name, verb="change row", target=key, before={name: state.get(name) for name in after}, after=after)
+    effect = Effect(
+        place=place.name, verb="change row", target=key, before={name: state.get(name) for name in after}, after=after
+    )
     place.pend(number, effect)
     return effect
 
@@ -93,7 +98,14 @@ def test_headings_are_found_and_rows_have_keys_and_typed_fields(sheet: SheetPlac
 def test_cells_are_written_and_others_stay(sheet: SheetPlace) -> None:
     list(sheet.scan({}))
     change(sheet, "R-1", Answer="granted", Pupils=14)
-    assert sheet.current("R-1") == {"Answer": "granted", "No": "R-1", "Title": "M 42", "Day": "17.03.2027", "From": "21:30", "Pupils": sheet.to_raw("Pupils", 14)}
+    assert sheet.current("R-1") == {
+        "Answer": "granted",
+        "No": "R-1",
+        "Title": "M 42",
+        "Day": "17.03.2027",
+        "From": "21:30",
+        "Pupils": sheet.to_raw("Pupils", 14),
+    }
     result = saved(sheet)
     fresh = place_on(sheet.open_file.path)
     rows = {row.key: row.state for row in fresh.scan({})}
@@ -104,7 +116,19 @@ def test_cells_are_written_and_others_stay(sheet: SheetPlace) -> None:
 
 def test_what_is_said_to_stand_after_a_save_is_what_is_read(sheet: SheetPlace) -> None:
     list(sheet.scan({}))
-    values = [date(2027, 4, 1), datetime(2027, 4, 1, 21, 30, tzinfo=AZORES), time(9, 5), 12, Decimal("2.5"), True, "=1+1", " a \n b", Duration(seconds=5400), ["a", "b"], None]
+    values = [
+        date(2027, 4, 1),
+        datetime(2027, 4, 1, 21, 30, tzinfo=AZORES),
+        time(9, 5),
+        12,
+        Decimal("2.5"),
+        True,
+        "=1+1",
+        " a \n b",
+        Duration(seconds=5400),
+        ["a", "b"],
+        None,
+    ]
     for number, value in enumerate(values):
         change(sheet, "R-1", number, Answer=value)
         result = saved(sheet)
@@ -123,7 +147,9 @@ def test_added_rows_stand_below_and_are_counted(sheet: SheetPlace) -> None:
     assert [row.key for row in place_on(sheet.open_file.path).scan({})] == ["R-1", "R-2", "R-3"]
 
 
-def test_rows_are_found_again_after_somebody_sorted_and_inserted(sheet: SheetPlace, request: pytest.FixtureRequest) -> None:
+def test_rows_are_found_again_after_somebody_sorted_and_inserted(
+    sheet: SheetPlace, request: pytest.FixtureRequest
+) -> None:
     list(sheet.scan({}))
     change(sheet, "R-1", Answer="granted")
     build = dict(BACKINGS)[sheet.file]
@@ -167,7 +193,9 @@ def test_file_that_is_open_elsewhere_is_not_overwritten(sheet: SheetPlace, lock:
 
 
 def test_keys_that_stand_twice_are_faults_of_all_their_rows(sheet: SheetPlace) -> None:
-    sheet.open_file.path.write_bytes(dict(BACKINGS)[sheet.file]([HEAD, ROWS[0], ROWS[0], [None, None, "no key", None, None, None]]))
+    sheet.open_file.path.write_bytes(
+        dict(BACKINGS)[sheet.file]([HEAD, ROWS[0], ROWS[0], [None, None, "no key", None, None, None]])
+    )
     rows = list(place_on(sheet.open_file.path).scan({}))
     assert "stands in row 3 too" in rows[0].fault
     assert "stands in row 2 too" in rows[1].fault
@@ -175,14 +203,23 @@ def test_keys_that_stand_twice_are_faults_of_all_their_rows(sheet: SheetPlace) -
 
 
 CELLS = st.one_of(
-    st.none(), st.integers(-10**6, 10**6), st.decimals(-1000, 1000, places=2), st.dates(date(1950, 1, 1), date(2100, 1, 1)), st.booleans(),
-    st.times().map(lambda t: t.replace(microsecond=0)), st.text(st.characters(blacklist_categories=("Cs",), blacklist_characters="\r"), max_size=30),
-    st.datetimes(datetime(1950, 1, 1), datetime(2100, 1, 1)).map(lambda d: d.replace(second=0, microsecond=0, tzinfo=UTC)),
-)  # fmt: skip
+    st.none(),
+    st.integers(-(10**6), 10**6),
+    st.decimals(-1000, 1000, places=2),
+    st.dates(date(1950, 1, 1), date(2100, 1, 1)),
+    st.booleans(),
+    st.times().map(lambda t: t.replace(microsecond=0)),
+    st.text(st.characters(blacklist_categories=("Cs",), blacklist_characters="\r"), max_size=30),
+    st.datetimes(datetime(1950, 1, 1), datetime(2100, 1, 1)).map(
+        lambda d: d.replace(second=0, microsecond=0, tzinfo=UTC)
+    ),
+)
 
 
 @given(st.lists(CELLS, min_size=1, max_size=5))
-@pytest.mark.parametrize("backing", [XlsxFile(), CsvFile(), CsvFile(delimiter=";", decimal=",")], ids=["xlsx", "csv", "csv;"])
+@pytest.mark.parametrize(
+    "backing", [XlsxFile(), CsvFile(), CsvFile(delimiter=";", decimal=",")], ids=["xlsx", "csv", "csv;"]
+)
 def test_any_value_written_is_read_as_it_was_said_to_be(backing: Backing, values: list[Any]) -> None:
     data = backing.patch(None, {backing.new_tab: TabWrites(headings=["A", "B", "C", "D", "E"])})
     cells = {(row, 2): value for row, value in enumerate(values, 1)}
@@ -198,13 +235,17 @@ def test_any_value_written_is_read_as_it_was_said_to_be(backing: Backing, values
 
 def test_write_back_leaves_every_other_part_byte_for_byte() -> None:
     data = rich_workbook()
-    patched = XlsxFile().patch(data, {"Slots": TabWrites({(4, 0): "granted", (4, 1): "uid", (6, 0): "=no formula", (20, 3): "far"})})
+    patched = XlsxFile().patch(
+        data, {"Slots": TabWrites({(4, 0): "granted", (4, 1): "uid", (6, 0): "=no formula", (20, 3): "far"})}
+    )
     before, after = parts_of(data), parts_of(patched)
     assert list(before) == list(after)
     changed = {name for name in before if before[name] != after[name]}
     assert changed == {"xl/worksheets/sheet1.xml", "xl/workbook.xml"}
     assert b'fullCalcOnLoad="1"' in after["xl/workbook.xml"]
-    strip = re.compile(rb'<c r="(?:A5|B5|A7|D21)"[^>]*?(?:/>|>.*?</c>)|<row r="(?:5|7|21)"[^>]*>|</row>|<dimension[^>]*>')
+    strip = re.compile(
+        rb'<c r="(?:A5|B5|A7|D21)"[^>]*?(?:/>|>.*?</c>)|<row r="(?:5|7|21)"[^>]*>|</row>|<dimension[^>]*>'
+    )
     assert strip.sub(b"", before["xl/worksheets/sheet1.xml"]) == strip.sub(b"", after["xl/worksheets/sheet1.xml"])
     cells = read_cells(patched)
     assert (cells[4][0], cells[4][1], cells[6][0], cells[20][3]) == ("granted", "uid", "=no formula", "far")
@@ -212,7 +253,9 @@ def test_write_back_leaves_every_other_part_byte_for_byte() -> None:
 
 
 def test_text_that_looks_like_a_formula_stays_text() -> None:
-    patched = XlsxFile().patch(plain_workbook([HEAD]), {"Slots": TabWrites({(1, 0): "=1+1", (1, 1): "+1", (1, 2): "@x", (1, 3): "-1"})})
+    patched = XlsxFile().patch(
+        plain_workbook([HEAD]), {"Slots": TabWrites({(1, 0): "=1+1", (1, 1): "+1", (1, 2): "@x", (1, 3): "-1"})}
+    )
     book = open_elsewhere(patched)
     assert [cell.value for cell in book["Slots"][2][:4]] == ["=1+1", "+1", "@x", "-1"]
     assert b"<f" not in parts_of(patched)["xl/worksheets/sheet1.xml"]
@@ -220,7 +263,9 @@ def test_text_that_looks_like_a_formula_stays_text() -> None:
 
 def test_dates_get_a_date_format_and_keep_the_rest_of_their_look() -> None:
     data = rich_workbook()
-    patched = XlsxFile().patch(data, {"Slots": TabWrites({(4, 0): date(2027, 4, 1), (4, 4): date(2027, 4, 2), (5, 0): time(9, 5)})})
+    patched = XlsxFile().patch(
+        data, {"Slots": TabWrites({(4, 0): date(2027, 4, 1), (4, 4): date(2027, 4, 2), (5, 0): time(9, 5)})}
+    )
     book = open_elsewhere(patched)
     first, second, third = (book["Slots"][name] for name in ("A5", "E5", "A6"))
     assert first.is_date
@@ -257,7 +302,11 @@ def test_tab_and_file_are_made_when_they_are_not_there(tmp_path: Path) -> None:
     saved(place)
     assert read_cells(path.read_bytes(), "Log & more") == [["What", "Seen"], ["x", datetime(2027, 4, 1)]]
     before, after = parts_of(rich_workbook()), parts_of(path.read_bytes())
-    kept = {name for name in before if name.startswith(("xl/charts", "xl/media", "xl/worksheets/sheet", "xl/pivot", "xl/vba", "customXml"))}
+    kept = {
+        name
+        for name in before
+        if name.startswith(("xl/charts", "xl/media", "xl/worksheets/sheet", "xl/pivot", "xl/vba", "customXml"))
+    }
     assert all(before[name] == after[name] for name in kept)
 
 
@@ -271,7 +320,10 @@ def test_two_places_on_one_file_are_saved_together(tmp_path: Path) -> None:
     path.write_bytes(plain_workbook([["Answer", "No"], [None, "R-1"]]))
     file = OpenFile(path, XlsxFile(), RealClock())
     os.utime(path, (1, 1))
-    places = [SheetPlace(name, SheetSettings(file="r.xlsx", tab=tab, key=("No",), create=True, patience=0), AZORES, file) for name, tab in (("a", "Slots"), ("b", "Log"))]
+    places = [
+        SheetPlace(name, SheetSettings(file="r.xlsx", tab=tab, key=("No",), create=True, patience=0), AZORES, file)
+        for name, tab in (("a", "Slots"), ("b", "Log"))
+    ]
     list(places[0].scan({}))
     places[1].wanted_headings = ["No"]
     places[0].pend(1, Effect(place="a", verb="change row", target="R-1", before={}, after={"Answer": "x"}))
@@ -279,7 +331,10 @@ def test_two_places_on_one_file_are_saved_together(tmp_path: Path) -> None:
     intents: list[Any] = []
     file.save(lambda intent, numbers: intents.append(numbers))
     assert intents == [[1, 2]]
-    assert (read_cells(path.read_bytes(), "Slots")[1][0], read_cells(path.read_bytes(), "Log")) == ("x", [["No"], ["L-1"]])
+    assert (read_cells(path.read_bytes(), "Slots")[1][0], read_cells(path.read_bytes(), "Log")) == (
+        "x",
+        [["No"], ["L-1"]],
+    )
 
 
 def test_error_values_of_cells_are_seen() -> None:
@@ -296,11 +351,13 @@ def _zip(**parts: bytes) -> bytes:
 
 
 BROKEN = [
-    ("no zip", b"hello", "it is no zip archive"), ("another zip", _zip(a=b"x"), "a zip archive of something else"),
+    ("no zip", b"hello", "it is no zip archive"),
+    ("another zip", _zip(a=b"x"), "a zip archive of something else"),
     ("old format", b"\xd0\xcf\x11\xe0rest", "protected by a password or of the old .xls format"),
-    ("cut", plain_workbook([HEAD])[:-200], "no zip archive|broken"), ("bomb", _zip(bomb=b"\0" * (70 << 20)), "unpacks to an absurd size"),
+    ("cut", plain_workbook([HEAD])[:-200], "no zip archive|broken"),
+    ("bomb", _zip(bomb=b"\0" * (70 << 20)), "unpacks to an absurd size"),
     ("empty", b"", "no zip archive"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "data", "fault"), BROKEN, ids=[name for name, _, _ in BROKEN])
@@ -323,13 +380,20 @@ def test_tab_that_is_not_there_and_several_tabs_without_a_name() -> None:
 @pytest.mark.parametrize(
     ("name", "data", "settings"),
     [
-        ("semicolon", b"No;Day;X\nR-1;17.03.2027;\nR-2;18.03.2027;\n", {}), ("tab", b"No\tDay\nR-1\t17.03.2027\n", {}), ("bar", b"No|Day\nR-1|17.03.2027\n", {}),
-        ("bom", b"\xef\xbb\xbfNo,Day\r\nR-1,17.03.2027\r\n", {}), ("utf-16", "No,Day\nR-1,17.03.2027\n".encode("utf-16"), {}),
-        ("latin", "No;Day;Straße\nR-1;17.03.2027;é\n".encode("cp1252"), {"encoding": "windows-1252"}), ("no line end", b"No,Day\nR-1,17.03.2027", {}),
-        ("quoted", b'"No","Day"\n"R-1","17.03.2027"\n', {}), ("declared", b"No;a,b;Day\nR-1;x,y;17.03.2027\n", {"delimiter": ";"}),
+        ("semicolon", b"No;Day;X\nR-1;17.03.2027;\nR-2;18.03.2027;\n", {}),
+        ("tab", b"No\tDay\nR-1\t17.03.2027\n", {}),
+        ("bar", b"No|Day\nR-1|17.03.2027\n", {}),
+        ("bom", b"\xef\xbb\xbfNo,Day\r\nR-1,17.03.2027\r\n", {}),
+        ("utf-16", "No,Day\nR-1,17.03.2027\n".encode("utf-16"), {}),
+        ("latin", "No;Day;Straße\nR-1;17.03.2027;é\n".encode("cp1252"), {"encoding": "windows-1252"}),
+        ("no line end", b"No,Day\nR-1,17.03.2027", {}),
+        ("quoted", b'"No","Day"\n"R-1","17.03.2027"\n', {}),
+        ("declared", b"No;a,b;Day\nR-1;x,y;17.03.2027\n", {"delimiter": ";"}),
     ],
-)  # fmt: skip
-def test_csv_of_every_kind_is_read_and_written_back_cell_by_cell(name: str, data: bytes, settings: dict[str, str]) -> None:
+)
+def test_csv_of_every_kind_is_read_and_written_back_cell_by_cell(
+    name: str, data: bytes, settings: dict[str, str]
+) -> None:
     backing = CsvFile(**settings)
     grid = backing.load(data, None)
     day = grid.rows[0].index("Day")
@@ -353,9 +417,13 @@ def test_csv_records_over_several_lines_stay_whole() -> None:
 
 @pytest.mark.parametrize(
     ("data", "settings", "fault"),
-    [("é;x\n".encode("cp1252"), {}, "is not written in utf-8"), (b"a\x00b", {}, "is no text"), (b"a,b\n\"x,1\n", {}, "is no CSV"),
-     (b"a", {"encoding": "klingon"}, 'there is no encoding "klingon"')],
-)  # fmt: skip
+    [
+        ("é;x\n".encode("cp1252"), {}, "is not written in utf-8"),
+        (b"a\x00b", {}, "is no text"),
+        (b'a,b\n"x,1\n', {}, "is no CSV"),
+        (b"a", {"encoding": "klingon"}, 'there is no encoding "klingon"'),
+    ],
+)
 def test_csv_that_cannot_be_read_says_why(data: bytes, settings: dict[str, str], fault: str) -> None:
     with pytest.raises(SourceFault, match=fault):
         CsvFile(**settings).load(data, None)
@@ -374,11 +442,18 @@ def test_delimiter_is_told_by_the_lines() -> None:
 # --- headings and worked-out keys
 
 HEADERS = [
-    ("first row", [["No", "Day"], ["R-1", "17.03.2027"]], 0), ("below a title", [["Requests"], [], ["No", "Day", "Who"], ["R-1", "17.03.2027", "x"]], 2),
-    ("below a wide note", [["List", "of March", None], ["No", "Day", "Who"], ["1", "17.03.2027", "x"], ["2", "18.03.2027", "y"]], 1),
-    ("texts only", [["Name", "Town"], ["Ines", "Horta"], ["Rui", "Lajes"]], 0), ("headings only", [["x"], ["No", "Day", "Who"]], 1),
-    ("one column", [["Name"], ["Ines"]], 0), ("typed", [["Plan", None], ["Day", "Hours"], [date(2027, 3, 1), 3]], 1),
-]  # fmt: skip
+    ("first row", [["No", "Day"], ["R-1", "17.03.2027"]], 0),
+    ("below a title", [["Requests"], [], ["No", "Day", "Who"], ["R-1", "17.03.2027", "x"]], 2),
+    (
+        "below a wide note",
+        [["List", "of March", None], ["No", "Day", "Who"], ["1", "17.03.2027", "x"], ["2", "18.03.2027", "y"]],
+        1,
+    ),
+    ("texts only", [["Name", "Town"], ["Ines", "Horta"], ["Rui", "Lajes"]], 0),
+    ("headings only", [["x"], ["No", "Day", "Who"]], 1),
+    ("one column", [["Name"], ["Ines"]], 0),
+    ("typed", [["Plan", None], ["Day", "Hours"], [date(2027, 3, 1), 3]], 1),
+]
 
 
 @pytest.mark.parametrize(("name", "rows", "header"), HEADERS, ids=[name for name, _, _ in HEADERS])
@@ -390,10 +465,17 @@ def test_heading_row_is_found(name: str, rows: list[list[Any]], header: int) -> 
 
 @pytest.mark.parametrize(
     ("settings", "rows", "fault"),
-    [({"header": 2}, [HEAD, ["x", 1, date(2027, 1, 1), 2, 3, 4]], "row 2 holds no headings: B2 is 1"), ({"header": 9}, [HEAD], "row 9 holds no headings: it is empty"),
-     ({}, [[1, 2], [3, 4]], "no row looks like headings"), ({"kinds": {"Dai": "date"}}, [HEAD], 'kinds names a column "Dai"'), ({"key": ("Nr",)}, [HEAD], None)],
-)  # fmt: skip
-def test_heading_row_that_is_none_is_refused(settings: dict[str, Any], rows: list[list[Any]], fault: str | None, tmp_path: Path) -> None:
+    [
+        ({"header": 2}, [HEAD, ["x", 1, date(2027, 1, 1), 2, 3, 4]], "row 2 holds no headings: B2 is 1"),
+        ({"header": 9}, [HEAD], "row 9 holds no headings: it is empty"),
+        ({}, [[1, 2], [3, 4]], "no row looks like headings"),
+        ({"kinds": {"Dai": "date"}}, [HEAD], 'kinds names a column "Dai"'),
+        ({"key": ("Nr",)}, [HEAD], None),
+    ],
+)
+def test_heading_row_that_is_none_is_refused(
+    settings: dict[str, Any], rows: list[list[Any]], fault: str | None, tmp_path: Path
+) -> None:
     path = tmp_path / "r.xlsx"
     path.write_bytes(plain_workbook(rows))
     place = place_on(path, **settings)
@@ -408,7 +490,12 @@ def test_merged_and_empty_headings_have_names(tmp_path: Path) -> None:
     book = openpyxl.Workbook()
     sheet = book.active
     assert sheet is not None
-    for row in ([None, "Request", "Time", None, None], ["Answer", None, "From", "To", None], [None, "R-1", "21:30", "22:30", "odd"], ["x", "R-2", "20:30", "21:30", None]):
+    for row in (
+        [None, "Request", "Time", None, None],
+        ["Answer", None, "From", "To", None],
+        [None, "R-1", "21:30", "22:30", "odd"],
+        ["x", "R-2", "20:30", "21:30", None],
+    ):
         sheet.append(row)
     sheet.merge_cells("B1:B2")
     sheet.merge_cells("C1:D1")
@@ -431,12 +518,16 @@ OLD = {"k1": {"T": "a", "D": "1", "P": "x"}, "k2": {"T": "b", "D": "2", "P": "y"
 @pytest.mark.parametrize(
     ("name", "now", "keys"),
     [
-        ("sorted", ["k3", "k1", "k2"], None), ("answered", [{**OLD["k1"], "Answer": "granted"}, "k2", "k3"], ["k1", "k2", "k3"]),
-        ("edited", [{**OLD["k1"], "D": "9"}, "k2", "k3"], ["k1", "k2", "k3"]), ("deleted", ["k1", "k3"], None),
-        ("inserted", ["k1", {"T": "n", "D": "5", "P": "q"}, "k2", "k3"], ["k1", None, "k2", "k3"]), ("copied", ["k1", "k1", "k2", "k3"], ["k1", None, "k2", "k3"]),
-        ("edited and sorted", ["k3", {**OLD["k1"], "T": "new"}, "k2"], ["k3", "k1", "k2"]), ("all new", [{"T": "p"}, {"T": "q"}], [None, None]),
+        ("sorted", ["k3", "k1", "k2"], None),
+        ("answered", [{**OLD["k1"], "Answer": "granted"}, "k2", "k3"], ["k1", "k2", "k3"]),
+        ("edited", [{**OLD["k1"], "D": "9"}, "k2", "k3"], ["k1", "k2", "k3"]),
+        ("deleted", ["k1", "k3"], None),
+        ("inserted", ["k1", {"T": "n", "D": "5", "P": "q"}, "k2", "k3"], ["k1", None, "k2", "k3"]),
+        ("copied", ["k1", "k1", "k2", "k3"], ["k1", None, "k2", "k3"]),
+        ("edited and sorted", ["k3", {**OLD["k1"], "T": "new"}, "k2"], ["k3", "k1", "k2"]),
+        ("all new", [{"T": "p"}, {"T": "q"}], [None, None]),
     ],
-)  # fmt: skip
+)
 def test_worked_out_key_stays_with_its_row(name: str, now: list[Any], keys: list[str | None] | None) -> None:
     states = [OLD[row] if isinstance(row, str) else row for row in now]
     found = work_out_keys(states, OLD, frozenset(WORK), "")
@@ -445,7 +536,9 @@ def test_worked_out_key_stays_with_its_row(name: str, now: list[Any], keys: list
         assert key == expected if expected else key not in OLD
 
 
-@given(st.lists(st.fixed_dictionaries({"T": st.sampled_from("abc"), "D": st.sampled_from("12")}), max_size=8), st.randoms())
+@given(
+    st.lists(st.fixed_dictionaries({"T": st.sampled_from("abc"), "D": st.sampled_from("12")}), max_size=8), st.randoms()
+)
 def test_worked_out_keys_do_not_depend_on_the_order_of_rows(rows: list[dict[str, str]], random: Any) -> None:
     first = work_out_keys(rows, {}, frozenset(), "")
     known = dict(zip(first, rows, strict=True))

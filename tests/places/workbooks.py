@@ -20,7 +20,10 @@ def rich_workbook() -> bytes:
     target = io.BytesIO()
     with xlsxwriter.Workbook(target, {"in_memory": True}) as book:
         sheet = book.add_worksheet("Slots")
-        bold, day = book.add_format({"bold": True, "bg_color": "#ddeeff"}), book.add_format({"num_format": "d mmm yyyy"})
+        bold, day = (
+            book.add_format({"bold": True, "bg_color": "#ddeeff"}),
+            book.add_format({"num_format": "d mmm yyyy"}),
+        )
         sheet.merge_range("A1:G1", "Requests", bold)
         sheet.write_row(3, 0, HEADINGS, bold)
         for row in range(4, 9):
@@ -41,7 +44,9 @@ def rich_workbook() -> bytes:
         sheet.set_header("&Lleft")
         sheet.set_column("A:A", 30)
         other = book.add_worksheet("Counts")
-        other.add_table("A1:B3", {"data": [["a", 1], ["b", 2]], "columns": [{"header": "What"}, {"header": "N"}], "name": "Counts"})
+        other.add_table(
+            "A1:B3", {"data": [["a", 1], ["b", 2]], "columns": [{"header": "What"}, {"header": "N"}], "name": "Counts"}
+        )
         chart = book.add_chart({"type": "column"})
         chart.add_series({"values": "=Slots!$I$5:$I$9"})
         other.insert_chart("D2", chart)
@@ -52,7 +57,11 @@ def rich_workbook() -> bytes:
     return _with_parts(
         target.getvalue(),
         {"xl/workbook.xml": calm},
-        {"xl/vbaProject.bin": b"\xd0\xcf macro", "xl/pivotTables/pivotTable1.xml": b"<pivotTableDefinition/>", "customXml/item1.xml": b"<x/>"},
+        {
+            "xl/vbaProject.bin": b"\xd0\xcf macro",
+            "xl/pivotTables/pivotTable1.xml": b"<pivotTableDefinition/>",
+            "customXml/item1.xml": b"<x/>",
+        },
     )
 
 
@@ -64,7 +73,9 @@ def _dot() -> bytes:
         return struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
 
     head = struct.pack(">IIBBBBB", 1, 1, 8, 2, 0, 0, 0)
-    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(b"\0\xff\0\0")) + chunk(b"IEND", b"")
+    return (
+        b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", zlib.compress(b"\0\xff\0\0")) + chunk(b"IEND", b"")
+    )
 
 
 def _with_parts(data: bytes, changed: dict[str, bytes], parts: dict[str, bytes]) -> bytes:
@@ -109,5 +120,3 @@ def read_cells(data: bytes, tab: str = "Slots") -> list[list[Any]]:
     """The cells of a tab as another library reads them."""
     book = open_elsewhere(data)
     return [[cell.value for cell in row] for row in book[tab].iter_rows()]
-
-

@@ -24,26 +24,68 @@ COLUMNS: list[tuple[Any, ...]] = [
     ("none decides", ["07/04/2027", "08/04/2027"], "date", "ambiguous", "", [X, X]),
     ("same either way", ["05/05/2027"], "date", "ok", DAY_FIRST, [date(2027, 5, 5)]),
     ("an impossible one decides nothing", ["07/04/2027", "31/04/2027"], "date", "ambiguous", "", [X, X]),
-    ("contradictory", ["17/04/2027", "04/17/2027", "03/04/2027"], "date", "contradictory", "", [date(2027, 4, 17)] * 2 + [X]),
+    (
+        "contradictory",
+        ["17/04/2027", "04/17/2027", "03/04/2027"],
+        "date",
+        "contradictory",
+        "",
+        [date(2027, 4, 17)] * 2 + [X],
+    ),
     ("typed beside text", [D, "18.04.2027"], "date", "ok", DAY_FIRST, [D, date(2027, 4, 18)]),
     ("typed", [D, None, D], "date", "ok", "typed", [D, None, D]),
     ("iso", ["2027-04-07"], "date", "ok", "year first", [D]),
     ("month names", ["7 April 2027", "Apr 7, 2027"], "date", "ok", "month names", [D, D]),
     ("month names do not decide for numbers", ["7 April 2027", "03/04/2027"], "date", "ambiguous", "", [D, X]),
-    ("misfits", ["17/04/2027", "tbd", "18/04/2027"], "date", "ok", DAY_FIRST, [date(2027, 4, 17), X, date(2027, 4, 18)]),
+    (
+        "misfits",
+        ["17/04/2027", "tbd", "18/04/2027"],
+        "date",
+        "ok",
+        DAY_FIRST,
+        [date(2027, 4, 17), X, date(2027, 4, 18)],
+    ),
     ("Night date serials", [46119, 46120], "date", "ok", "serial (1900)", [date(2026, 4, 7), date(2026, 4, 8)]),
-    ("Night of, texts of serials", ["46119", "46120"], "date", "ok", "serial (1900)", [date(2026, 4, 7), date(2026, 4, 8)]),
+    (
+        "Night of, texts of serials",
+        ["46119", "46120"],
+        "date",
+        "ok",
+        "serial (1900)",
+        [date(2026, 4, 7), date(2026, 4, 8)],
+    ),
     ("Amount", [46119, 46120], "number", "ok", "typed", [46119, 46120]),
     ("serial among dates", [46119, "17/04/2027"], "date", "ok", DAY_FIRST, [date(2026, 4, 7), date(2027, 4, 17)]),
     ("Begin", ["21:30", "9:05"], "time", "ok", "24-hour", [time(21, 30), time(9, 5)]),
     ("Begin 12-hour", ["9:30 pm", "noon"], "time", "ok", "12-hour", [time(21, 30), time(12)]),
-    ("Begin without am or pm among them", ["9:30 pm", "10:00", "13:00"], "time", "ok", "12-hour", [time(21, 30), X, time(13)]),
+    (
+        "Begin without am or pm among them",
+        ["9:30 pm", "10:00", "13:00"],
+        "time",
+        "ok",
+        "12-hour",
+        [time(21, 30), X, time(13)],
+    ),
     ("Begin with points", ["9.30", "10.15"], "time", "ok", "24-hour", [time(9, 30), time(10, 15)]),
     ("Price with points", ["9.30", "10.15"], "number", "ok", "decimal point", [Decimal("9.3"), Decimal("10.15")]),
     ("typed times", [time(21, 30), "22:00"], "time", "ok", "24-hour", [time(21, 30), time(22)]),
     ("fraction of a day among times", ["21:30", Decimal("0.5")], "time", "ok", "24-hour", [time(21, 30), time(12)]),
-    ("moments", ["17.04.2027 21:30", "18.04.2027"], "moment", "ok", DAY_FIRST, [datetime(2027, 4, 17, 21, 30), datetime(2027, 4, 18)]),
-    ("typed moments", [datetime(2027, 4, 7, 5), D], "moment", "ok", "typed", [datetime(2027, 4, 7, 5), datetime(2027, 4, 7)]),
+    (
+        "moments",
+        ["17.04.2027 21:30", "18.04.2027"],
+        "moment",
+        "ok",
+        DAY_FIRST,
+        [datetime(2027, 4, 17, 21, 30), datetime(2027, 4, 18)],
+    ),
+    (
+        "typed moments",
+        [datetime(2027, 4, 7, 5), D],
+        "moment",
+        "ok",
+        "typed",
+        [datetime(2027, 4, 7, 5), datetime(2027, 4, 7)],
+    ),
     ("comma decides", ["1,5", "1,234"], "number", "ok", COMMA, [Decimal("1.5"), Decimal("1.234")]),
     ("thousands or parts", ["1,234"], "number", "ambiguous", "", [X]),
     ("plain numbers", ["12", "-5"], "number", "ok", "", [12, -5]),
@@ -51,18 +93,33 @@ COLUMNS: list[tuple[Any, ...]] = [
     ("noughts in front", ["007", "012"], "text", "ok", "", ["007", "012"]),
     ("ticks", ["x", None, "X"], "yes-no", "ok", "", [True, None, True]),
     ("yes and no", ["yes", "No"], "yes-no", "ok", "", [True, False]),
-    ("addresses", ["a@example.org; b@example.org", "C <c@example.org>"], "addresses", "ok", "",
-     [["a@example.org", "b@example.org"], ["c@example.org"]]),
+    (
+        "addresses",
+        ["a@example.org; b@example.org", "C <c@example.org>"],
+        "addresses",
+        "ok",
+        "",
+        [["a@example.org", "b@example.org"], ["c@example.org"]],
+    ),
     ("no address", ["a@example.org", "nobody"], "addresses", "ok", "", [["a@example.org"], X]),
-    ("durations", ["90 min", "1 h 30 min", "PT2H"], "duration", "ok", "", [Duration(seconds=5400)] * 2 + [Duration(seconds=7200)]),
+    (
+        "durations",
+        ["90 min", "1 h 30 min", "PT2H"],
+        "duration",
+        "ok",
+        "",
+        [Duration(seconds=5400)] * 2 + [Duration(seconds=7200)],
+    ),
     ("typed durations", [timedelta(hours=30)], "duration", "ok", "typed", [Duration(seconds=108000)]),
     ("words", ["M 42", "M 13"], "text", "ok", "", ["M 42", "M 13"]),
     ("empty", [None, None], "text", "ok", "", [None, None]),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "cells", "kind", "status", "form", "values"), COLUMNS, ids=ids(COLUMNS))
-def test_column_is_read_as_a_whole(name: str, cells: list[Any], kind: str, status: str, form: str, values: list[Any]) -> None:
+def test_column_is_read_as_a_whole(
+    name: str, cells: list[Any], kind: str, status: str, form: str, values: list[Any]
+) -> None:
     reading = read_column(name, cells)
     assert (reading.kind, reading.status, reading.format) == (kind, status, form)
     read = [reading.read(cell) for cell in cells]
@@ -90,9 +147,16 @@ def test_declared_order_decides_and_what_does_not_fit_it_is_a_fault() -> None:
 
 @pytest.mark.parametrize(
     ("kind", "cell", "value"),
-    [(Kind.TIME, "9", time(9)), (Kind.TIME, "0930", time(9, 30)), (Kind.TEXT, 12, "12"), (Kind.DURATION, "1:30", Duration(seconds=5400)),
-     (Kind.NUMBER, "1.5", Decimal("1.5")), (Kind.YES_NO, 1, True), (Kind.DATE, 46119, date(2026, 4, 7))],
-)  # fmt: skip
+    [
+        (Kind.TIME, "9", time(9)),
+        (Kind.TIME, "0930", time(9, 30)),
+        (Kind.TEXT, 12, "12"),
+        (Kind.DURATION, "1:30", Duration(seconds=5400)),
+        (Kind.NUMBER, "1.5", Decimal("1.5")),
+        (Kind.YES_NO, 1, True),
+        (Kind.DATE, 46119, date(2026, 4, 7)),
+    ],
+)
 def test_declared_kind_overrides_what_is_worked_out(kind: Kind, cell: Any, value: Any) -> None:
     assert read_column("X", [cell], ColumnHints(kind=kind)).read(cell) == value
 

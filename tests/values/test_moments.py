@@ -25,7 +25,9 @@ def at(text: str, zone: ZoneInfo = AZORES) -> datetime:
 
 
 def test_moment_in_a_gap_is_reported() -> None:
-    with pytest.raises(RowFault, match=r"2027-03-28 00:30 does not exist in Atlantic/Azores: the clocks go forward by 1 hour"):
+    with pytest.raises(
+        RowFault, match=r"2027-03-28 00:30 does not exist in Atlantic/Azores: the clocks go forward by 1 hour"
+    ):
         to_moment(datetime(2027, 3, 28, 0, 30), AZORES)
 
 
@@ -73,9 +75,19 @@ def test_hours_cannot_be_added_to_a_date() -> None:
 
 @pytest.mark.parametrize(
     ("text", "seconds"),
-    [("1 h 30 min", 5400), ("90 minutes", 5400), ("1h30", 5400), ("2 hours and 5 minutes", 7500), ("1.5 h", 5400), ("PT1H30M", 5400),
-     ("an hour", 3600), ("half an hour", 1800), ("2 days", 172800), ("45 sec", 45)],
-)  # fmt: skip
+    [
+        ("1 h 30 min", 5400),
+        ("90 minutes", 5400),
+        ("1h30", 5400),
+        ("2 hours and 5 minutes", 7500),
+        ("1.5 h", 5400),
+        ("PT1H30M", 5400),
+        ("an hour", 3600),
+        ("half an hour", 1800),
+        ("2 days", 172800),
+        ("45 sec", 45),
+    ],
+)
 def test_durations_are_read(text: str, seconds: int) -> None:
     span = parse_duration(text)
     assert span is not None
@@ -95,9 +107,19 @@ def test_a_shown_duration_is_read_again(months: int, days: int, seconds: int) ->
 
 @pytest.mark.parametrize(
     ("value", "text"),
-    [(None, ""), (True, "yes"), (12, "12"), (Decimal("2.50"), "2.50"), (date(2027, 3, 17), "17 Mar"), (date(2026, 3, 17), "17 Mar 2026"),
-     (time(21, 30), "21:30"), (["a", "b"], "a, b"), (Duration(seconds=5400), "1 hour 30 minutes"), (at("2027-03-16 11:20"), "16 Mar 11:20")],
-)  # fmt: skip
+    [
+        (None, ""),
+        (True, "yes"),
+        (12, "12"),
+        (Decimal("2.50"), "2.50"),
+        (date(2027, 3, 17), "17 Mar"),
+        (date(2026, 3, 17), "17 Mar 2026"),
+        (time(21, 30), "21:30"),
+        (["a", "b"], "a, b"),
+        (Duration(seconds=5400), "1 hour 30 minutes"),
+        (at("2027-03-16 11:20"), "16 Mar 11:20"),
+    ],
+)
 def test_values_are_shown(value: Any, text: str) -> None:
     assert show_value(value, year=2027) == text
 
@@ -109,11 +131,21 @@ def test_patterns_are_those_of_unicode() -> None:
 
 
 PLAIN = st.one_of(
-    st.none(), st.booleans(), st.integers(-(10**9), 10**9), st.text(max_size=20), st.dates(), st.times().map(lambda t: t.replace(microsecond=0)),
-    st.decimals(allow_nan=False, allow_infinity=False, places=4), st.builds(Duration, st.integers(0, 9), st.integers(0, 9), st.integers(0, 99)),
-    st.datetimes(min_value=datetime(2000, 1, 1), max_value=datetime(2040, 1, 1)).map(lambda d: d.replace(tzinfo=ZoneInfo("Europe/Lisbon"))),
-    st.timedeltas(min_value=timedelta(), max_value=timedelta(days=9)).map(lambda s: timedelta(seconds=int(s.total_seconds()))),
-)  # fmt: skip
+    st.none(),
+    st.booleans(),
+    st.integers(-(10**9), 10**9),
+    st.text(max_size=20),
+    st.dates(),
+    st.times().map(lambda t: t.replace(microsecond=0)),
+    st.decimals(allow_nan=False, allow_infinity=False, places=4),
+    st.builds(Duration, st.integers(0, 9), st.integers(0, 9), st.integers(0, 99)),
+    st.datetimes(min_value=datetime(2000, 1, 1), max_value=datetime(2040, 1, 1)).map(
+        lambda d: d.replace(tzinfo=ZoneInfo("Europe/Lisbon"))
+    ),
+    st.timedeltas(min_value=timedelta(), max_value=timedelta(days=9)).map(
+        lambda s: timedelta(seconds=int(s.total_seconds()))
+    ),
+)
 
 
 @given(st.one_of(PLAIN, st.lists(PLAIN, max_size=3)))

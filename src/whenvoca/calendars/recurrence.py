@@ -62,13 +62,19 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
 
 
 def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:
-    if event.added:
-        dates = {_instant(value, zone): value for value in (event.start, *event.added)}
-        for value in _rule_starts(event, low, high, zone) if event.rule else ():
-            dates[_instant(value, zone)] = value
-        yield from (dates[key] for key in sorted(dates) if low <= key < high)
-    else:
-        yield from _rule_starts(event, low, high, zone)
+    """DTSTART is the first occurrence whether its rule gives it or not (RFC 5545 3.8.5.3), then those of rule and RDATE."""
+    dates = {_instant(value, zone): value for value in (event.start, *event.added)}
+    first = [dates[key] for key in sorted(dates) if low <= key < high]
+    if not event.rule:
+        yield from first
+        return
+    seen = set(dates)
+    for value in _rule_starts(event, low, high, zone):
+        while first and _instant(first[0], zone) <= _instant(value, zone):
+            yield first.pop(0)
+        if _instant(value, zone) not in seen:
+            yield value
+    yield from first
 
 
 def _rule_starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:

@@ -8,18 +8,22 @@ from whenvoca.cli.output import console, show_json
 from whenvoca.errors import RequestFault
 from whenvoca.kit import VOCABULARY
 from whenvoca.language.faults import nearest
-from whenvoca.language.reference import entries, find_entries, render_entry, render_overview
+from whenvoca.language.reference import entries, find_entries, render_entry, render_overview, render_page
 
 
 @click.command("words")
 @click.argument("words", nargs=-1, metavar="[WORD]...")
 @click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output; see docs/json.md.")
-@click.option("--all", "everything", is_flag=True, help="The whole reference, as in docs/language.md.")
-def command(words: tuple[str, ...], as_json: bool, everything: bool) -> int:
+@click.option("--all", "everything", is_flag=True, help="Every entry, one after the other.")
+@click.option("--page", is_flag=True, help="The whole reference as a Markdown page: --page > language.md.")
+def command(words: tuple[str, ...], as_json: bool, everything: bool, page: bool) -> int:
     """Look up the workflow language: a step, a trigger, a field, a kind of value.
 
     Example: whenvoca words create event
     """
+    if page:
+        click.echo(render_page(VOCABULARY), nl=False)
+        return 0
     found = find_entries(VOCABULARY, words) if words else entries(VOCABULARY)
     if words and not found:
         known = [entry.name for entry in entries(VOCABULARY)]

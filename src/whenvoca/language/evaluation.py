@@ -5,7 +5,6 @@ Empty values spread as language.md says: empty in a text is nothing; in `at`, `+
 
 from __future__ import annotations
 
-import fnmatch
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
@@ -17,12 +16,20 @@ from whenvoca.errors import RowFault
 from whenvoca.language import tree
 from whenvoca.language.expressions import VALUE_WORDS
 from whenvoca.language.inference import fold_name
+from whenvoca.language.operations import (
+    FUNCTIONS,
+    TEXT_RELATIONS,
+    calculate,
+    compare_order,
+    is_same,
+    to_instant,
+    to_list,
+)
 from whenvoca.values.columns import Unread
-from whenvoca.values.durations import Duration, add_to_date, add_to_moment, sum_durations
+from whenvoca.values.durations import Duration, sum_durations
 from whenvoca.values.kinds import is_empty
-from whenvoca.values.numbers import shape_number, split_addresses, tidy_number
 from whenvoca.values.texts import show_pattern, show_value
-from whenvoca.values.zones import first_moment, load_zone, to_moment
+from whenvoca.values.zones import load_zone, to_moment
 
 
 class Thing(Protocol):
@@ -163,7 +170,7 @@ class Compiler:
             found = []
             outer = scope.names.get(name, _MISSING)
             try:
-                for element in _as_list(source(scope)):
+                for element in to_list(source(scope)):
                     scope.names[name] = element
                     if condition is None or condition(scope):
                         found.append(value(scope))
@@ -176,7 +183,7 @@ class Compiler:
         return gone_through
 
     def _build_call(self, node: tree.Call) -> Value:
-        function = _FUNCTIONS[node.function]
+        function = FUNCTIONS[node.function]
         arguments = [self.value(argument) for argument in node.arguments]
         return lambda scope: function(*(argument(scope) for argument in arguments))
 
@@ -265,7 +272,7 @@ class Compiler:
             first, second = left(scope), right(scope)
             if is_empty(first) or is_empty(second):
                 return None
-            return _calculate(first, sign, second, scope)
+            return calculate(first, sign, second, scope.zone)
 
         return result
 
@@ -296,14 +303,16 @@ class Compiler:
 
     def _build_isoneof(self, node: tree.IsOneOf) -> Value:
         value, items = self._loose(node.value), [self.value(item) for item in node.items]
-        return lambda scope: (given := value(scope), any(_is_same(given, item(scope), scope) for item in items))[1]
+        return lambda scope: (given := value(scope), any(is_same(given, item(scope), scope.zone) for item in items))[1]
 
     def _build_between(self, node: tree.Between) -> Value:
         value, low, high = self.value(node.value), self.value(node.low), self.value(node.high)
 
         def between(scope: Scope) -> bool:
             given = value(scope)
-            return _compare_order(low(scope), "<=", given, scope) and _compare_order(given, "<=", high(scope), scope)
+            return compare_order(low(scope), "<=", given, scope.zone) and compare_order(
+                given, "<=", high(scope), scope.zone
+            )
 
         return between
 
@@ -311,11 +320,11 @@ class Compiler:
         relation = node.relation
         if relation in ("is", "contains", "begins with", "ends with", "like"):
             left, right = self._loose(node.left), self._loose(node.right)
-            compare = _TEXT_RELATIONS[relation]
-            return lambda scope: compare(left(scope), right(scope), scope)
+            compare = TEXT_RELATIONS[relation]
+            return lambda scope: compare(left(scope), right(scope), scope.zone)
         first, second = self.value(node.left), self.value(node.right)
         sign = {"before": "<", "after": ">"}.get(relation, relation)
-        return lambda scope: _compare_order(first(scope), sign, second(scope), scope)
+        return lambda scope: compare_order(first(scope), sign, second(scope), scope.zone)
 
     def _loose(self, node: tree.Node) -> Value:
         """The value, where a cell that cannot be read counts as its text."""
@@ -367,15 +376,6 @@ def _read(value: Any) -> Any:
     return value
 
 
-def to_instant(value: Any, zone: ZoneInfo) -> datetime:
-    """A moment, or a date's first moment. Raises RowFault for anything else."""
-    if isinstance(value, datetime):
-        return value
-    if isinstance(value, date):
-        return first_moment(value, zone)
-    raise RowFault(f"{show_value(value)} is no moment", mend='join a date with a time: "Day at Begin"')
-
-
 def _show(value: Any, scope: Scope) -> str:
     return value.text if isinstance(value, Unread) else show_value(value, year=scope.now.astimezone(scope.zone).year)
 
@@ -394,191 +394,3 @@ def _show_line(parts: tuple[Any, ...], scope: Scope) -> list[str]:
             part if isinstance(part, str) else _show(value, scope) for part, value in zip(parts, values, strict=True)
         )
     ]
-
-
-def _as_list(value: Any) -> list[Any]:
-    if is_empty(value):
-        return []
-    return list(value) if isinstance(value, list | tuple) else [value]
-
-
-def _calculate(first: Any, sign: str, second: Any, scope: Scope) -> Any:
-    match first, sign, second:
-        case (int() | Decimal(), _, int() | Decimal()) if not isinstance(first, bool):
-            return _reckon(Decimal(first), sign, Decimal(second))
-        case datetime(), "+" | "-", Duration():
-            return add_to_moment(first, second if sign == "+" else -second)
-        case date(), "+" | "-", Duration():
-            return add_to_date(first, second if sign == "+" else -second)
-        case Duration(), "+", datetime():
-            return add_to_moment(second, first)
-        case Duration(), "+", date():
-            return add_to_date(second, first)
-        case Duration(), "+", Duration():
-            return first + second
-        case Duration(), "-", Duration():
-            return first - second
-        case Duration(), "/", Duration():
-            return _reckon(Decimal(first.to_seconds()), "/", Decimal(second.to_seconds()))
-        case Duration(), "*" | "/", int() | Decimal():
-            return Duration(seconds=round(_exact(first.to_seconds(), sign, second)))
-        case int() | Decimal(), "*", Duration():
-            return Duration(seconds=round(_exact(second.to_seconds(), "*", first)))
-        case time(), "-", time():
-            return Duration(seconds=_clock_seconds(first) - _clock_seconds(second))
-        case date(), "-", date() if not isinstance(first, datetime) and not isinstance(second, datetime):
-            return Duration(days=(first - second).days)
-        case date(), "-", date():
-            return Duration.between(to_instant(second, scope.zone), to_instant(first, scope.zone))
-    raise RowFault(f"{show_value(first)} {sign} {show_value(second)} cannot be reckoned")
-
-
-def _exact(seconds: int, sign: str, factor: Decimal | int) -> Decimal:
-    return Decimal(_reckon(Decimal(seconds), sign, Decimal(factor)))
-
-
-def _clock_seconds(clock: time) -> int:
-    return clock.hour * 3600 + clock.minute * 60 + clock.second
-
-
-def _reckon(first: Decimal, sign: str, second: Decimal) -> int | Decimal:
-    match sign:
-        case "+":
-            return tidy_number(first + second)
-        case "-":
-            return tidy_number(first - second)
-        case "*":
-            return tidy_number(first * second)
-    if not second:
-        raise RowFault(f"{first} cannot be divided by nothing")
-    return tidy_number(first / second)
-
-
-def _compare_order(first: Any, sign: str, second: Any, scope: Scope) -> bool:
-    if is_empty(first) or is_empty(second):
-        return False
-    if (
-        isinstance(first, datetime) != isinstance(second, datetime)
-        and isinstance(first, date)
-        and isinstance(second, date)
-    ):
-        first, second = to_instant(first, scope.zone), to_instant(second, scope.zone)
-    if isinstance(first, Duration) and isinstance(second, Duration):
-        first, second = first.to_seconds(), second.to_seconds()
-    if isinstance(first, str) and isinstance(second, str):
-        first, second = first.casefold(), second.casefold()
-    try:
-        match sign:
-            case "<":
-                return bool(first < second)
-            case "<=":
-                return bool(first <= second)
-            case ">":
-                return bool(first > second)
-        return bool(first >= second)
-    except TypeError as error:
-        raise RowFault(f"{show_value(first)} and {show_value(second)} cannot be compared") from error
-
-
-def _is_same(first: Any, second: Any, scope: Scope) -> bool:
-    if is_empty(first) or is_empty(second):
-        return is_empty(first) and is_empty(second)
-    if isinstance(first, list | tuple) != isinstance(second, list | tuple):
-        several, one = (first, second) if isinstance(first, list | tuple) else (second, first)
-        return any(_is_same(item, one, scope) for item in several)
-    if isinstance(first, str) != isinstance(second, str):
-        return _fold(show_value(first)) == _fold(show_value(second))
-    if isinstance(first, str):
-        return _fold(first) == _fold(second)
-    if (
-        isinstance(first, datetime) != isinstance(second, datetime)
-        and isinstance(first, date)
-        and isinstance(second, date)
-    ):
-        return to_instant(first, scope.zone) == to_instant(second, scope.zone)
-    if isinstance(first, bool) != isinstance(second, bool):
-        return False
-    if isinstance(first, list | tuple):
-        return len(first) == len(second) and all(_is_same(a, b, scope) for a, b in zip(first, second, strict=True))
-    return bool(first == second)
-
-
-def _fold(text: str) -> str:
-    return " ".join(text.casefold().split())
-
-
-def _contains(first: Any, second: Any, scope: Scope) -> bool:
-    if is_empty(first) or is_empty(second):
-        return False
-    if isinstance(first, list | tuple):
-        return any(_is_same(item, second, scope) for item in first)
-    return _fold(show_value(second)) in _fold(show_value(first))
-
-
-def _any_text(test: Callable[[str, str], bool]) -> Callable[[Any, Any, Scope], bool]:
-    def tell(first: Any, second: Any, _: Scope) -> bool:
-        if is_empty(first) or is_empty(second):
-            return False
-        wanted = _fold(show_value(second))
-        return any(test(_fold(show_value(item)), wanted) for item in _as_list(first))
-
-    return tell
-
-
-_TEXT_RELATIONS: Mapping[str, Callable[[Any, Any, Scope], bool]] = {
-    "is": _is_same,
-    "contains": _contains,
-    "begins with": _any_text(str.startswith),
-    "ends with": _any_text(str.endswith),
-    "like": _any_text(fnmatch.fnmatchcase),
-}
-
-
-def _sum_all(items: Any) -> Any:
-    found = [item for item in _as_list(items) if not is_empty(item)]
-    if found and all(isinstance(item, Duration) for item in found):
-        return sum_durations(found)
-    if not all(isinstance(item, int | Decimal) for item in found):
-        raise RowFault("sum adds numbers or durations")
-    return tidy_number(sum((Decimal(item) for item in found), Decimal(0)))
-
-
-def _to_number(value: Any) -> int | Decimal | None:
-    if is_empty(value) or isinstance(value, int | Decimal):
-        return None if is_empty(value) else tidy_number(value)
-    shaped = shape_number(str(value))
-    values = set(shaped.fits.values()) if shaped else set()
-    if len(values) != 1:
-        raise RowFault(
-            f"{show_value(value)} is no number" if not values else f"{show_value(value)} can be read in two ways"
-        )
-    return tidy_number(values.pop())
-
-
-def _split(value: Any, sign: Any = None) -> list[str]:
-    if is_empty(value):
-        return []
-    text = show_value(value)
-    return [piece.strip() for piece in text.split(str(sign)) if piece.strip()] if sign else split_addresses(text)
-
-
-def _town(value: Any) -> str:
-    """The town of an address line: its last part that is no number and no country code."""
-    parts = [part.strip() for part in show_value(value).replace("\n", ",").split(",") if part.strip()]
-    named = [part for part in parts if any(sign.isalpha() for sign in part)]
-    return named[-1].lstrip("0123456789- ") if named else ""
-
-
-_FUNCTIONS: Mapping[str, Callable[..., Any]] = {
-    "count": lambda items: len(_as_list(items)),
-    "sum": _sum_all,
-    "first": lambda items: next(iter(_as_list(items)), None),
-    "last": lambda items: next(iter(reversed(_as_list(items))), None),
-    "join": lambda items, sign=", ": show_value(sign).join(show_value(item) for item in _as_list(items)),
-    "split": _split,
-    "lower": lambda value: show_value(value).lower(),
-    "upper": lambda value: show_value(value).upper(),
-    "round": lambda value, digits=0: None if is_empty(value) else tidy_number(round(Decimal(value), int(digits))),
-    "number": _to_number,
-    "town": _town,
-}

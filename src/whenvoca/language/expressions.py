@@ -266,7 +266,7 @@ class _Parser:
             return tree.Shown(node.spot, node, form.text.lower())
         if form.kind == "text" and all(isinstance(part, str) for part in form.value):
             return tree.Shown(node.spot, node, '"' + "".join(form.value))
-        self._stop(form, "after as stands date, time or a pattern", 'such as "EEE d MMM HH:mm"')
+        return self._stop(form, "after as stands date, time or a pattern", 'such as "EEE d MMM HH:mm"')
 
     def _read_sum(self) -> tree.Node:
         left = self._read_product()

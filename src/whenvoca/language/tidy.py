@@ -108,9 +108,7 @@ class _Layout:
         for found, name, line in zip(parts, names, group, strict=True):
             if found is None:
                 rendered.append(name)
-            elif line.block is not None:
-                rendered.append(f"{name} {_spaced(found[2])}")
-            elif len(group) == 1 and name.lower() in SETTINGS and depth == 0:
+            elif line.block is not None or (len(group) == 1 and name.lower() in SETTINGS and depth == 0):
                 rendered.append(f"{name} {_spaced(found[2])}")
             else:
                 rendered.append(f"{name.ljust(width)}  {_spaced(found[2])}")

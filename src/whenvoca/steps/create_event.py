@@ -16,8 +16,8 @@ from whenvoca.engine.stage import Standing
 from whenvoca.errors import RowFault
 from whenvoca.language.colours import COLOURS
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
-from whenvoca.language.evaluation import to_instant
 from whenvoca.language.faults import Spot
+from whenvoca.language.operations import to_instant
 from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
 from whenvoca.language.types import Type
 from whenvoca.steps.event_thing import EventThing, event_type

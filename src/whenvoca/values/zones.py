@@ -37,7 +37,8 @@ def to_moment(wall: datetime, zone: ZoneInfo) -> datetime:
     before, after = first.utcoffset(), second.utcoffset()
     if before == after:
         return first
-    assert before is not None and after is not None
+    assert before is not None
+    assert after is not None
     shown = f"{wall:%Y-%m-%d %H:%M}"
     if before < after:
         gap_end = (first.astimezone(UTC).astimezone(zone)).replace(tzinfo=None)

@@ -43,7 +43,7 @@ class Package:
         for entry in self._zip.infolist():
             total += entry.file_size
             packed = max(1, entry.compress_size)
-            if entry.file_size > _BOMB_FLOOR and entry.file_size / packed > _LARGEST_RATIO or total > _LARGEST_PART:
+            if (entry.file_size > _BOMB_FLOOR and entry.file_size / packed > _LARGEST_RATIO) or total > _LARGEST_PART:
                 raise SourceFault(
                     f"unpacks to an absurd size ({entry.filename}: {entry.file_size:,} bytes out of {packed:,})",
                     mend="this is no honest workbook; do not open it",
