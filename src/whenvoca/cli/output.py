@@ -121,13 +121,10 @@ def styled(text: str, style: str) -> Any:
 
 def say(text: str, *, style: str = "") -> None:
     """A line for people, on stderr."""
-    if style:
-        console(err=True).print(styled(text, style), soft_wrap=True)
-    else:
-        click.echo(text, err=True)
+    console(err=True).print(styled(text, style), soft_wrap=not sys.stderr.isatty())
 
 
 def say_next(text: str, *, quiet: bool = False) -> None:
     """What a person would do next."""
     if not quiet:
-        click.echo(f"next: {text}", err=True)
+        say(f"next: {text}")

@@ -107,7 +107,7 @@ def describe_effect(effect: Effect) -> str:
     after = effect.after or {}
     match effect.verb:
         case "create event":
-            said = f'event "{after.get("title", "")}" {_when(after)} in {effect.place}'
+            said = f'"{after.get("title", "")}" {_when(after)} in {effect.place}'
         case "take event as made":
             said = f"its event stands already in {effect.place}"
         case "change event":
@@ -115,16 +115,17 @@ def describe_effect(effect: Effect) -> str:
         case "add row":
             said = f"row added to {effect.place}"
         case _:
-            said = f"{effect.place}: {', '.join(_cell(name, value) for name, value in after.items())}"
+            said = f"{effect.place}: {_cells(after)}"
     return said + "".join(f" ({note})" for note in effect.notes)
 
 
 def _when(after: dict[str, Any]) -> str:
-    """ "17 Mar 2027 21:30 to 18 Mar 2027 02:00"; a day is named once where it is the same."""
+    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away."""
     start, end = after.get("start"), after.get("end")
     if isinstance(start, datetime) and isinstance(end, datetime):
-        same = start.date() == end.astimezone(start.tzinfo).date()
-        return f"{show_value(start)} to {show_time(end.time()) if same else show_value(end)}"
+        end = end.astimezone(start.tzinfo)
+        is_near = end.date() == start.date() or (end - start < timedelta(days=1) and end.time() < start.time())
+        return f"{show_value(start)}–{show_time(end.time()) if is_near else show_value(end)}"
     if isinstance(start, date) and isinstance(end, date):
         last = end - timedelta(days=1)
         return (
@@ -135,12 +136,13 @@ def _when(after: dict[str, Any]) -> str:
     return ""
 
 
-def _cell(name: str, value: Any) -> str:
-    """A written cell: with its value where that is short."""
-    text = show_value(value)
-    if not text:
-        return f"{name} empty"
-    return f"{name} “{text}”" if len(text) <= 20 else name
+def _cells(after: dict[str, Any]) -> str:
+    """Written cells: those whose value is short, and how many more."""
+    short = [f"{name} “{text}”" for name, value in after.items() if 0 < len(text := show_value(value)) <= 20]
+    rest = len(after) - len(short)
+    if not short:
+        return ", ".join(after)
+    return ", ".join(short) + (f" and {rest} more" if rest else "")
 
 
 def _summary(outcome: Outcome, common: Common) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
@@ -62,7 +63,7 @@ def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
     rows = []
     for record in records:
         when = datetime.fromisoformat(record.started).astimezone(zone)
-        what = record.reason or "; ".join(describe_effect(effect) for effect in record.effects) or "nothing to do"
+        what = record.reason or _brief(record)
         outcome = styled(record.outcome, OUTCOME_STYLES.get(record.outcome, ""))
         rows.append(
             (record.number, f"{when:%Y-%m-%d %H:%M}", record.label, outcome, what, record.milliseconds, record.workflow)
@@ -70,6 +71,12 @@ def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
     show_table(columns, rows)
     if any(record.outcome == "failed" for record in records):
         say_next("correct the rows that failed, then: whenvoca run", quiet=common.quiet)
+
+
+def _brief(record: RunRecord) -> str:
+    """What was made; the cells that were written only where nothing was made."""
+    made = [effect for effect in record.effects if effect.verb != "change row"] or list(record.effects)
+    return "; ".join(describe_effect(replace(effect, notes=())) for effect in made) or "nothing to do"
 
 
 def _to_json(record: RunRecord) -> dict[str, Any]:

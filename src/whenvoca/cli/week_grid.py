@@ -80,8 +80,11 @@ def _hour_line(week: Week, calendars: Sequence[str], zone: ZoneInfo, width: int,
             if piece is None:
                 cell.append(" " * room)
             else:
-                style = _style(colour_of(piece.shown, calendars))
-                cell.append(_label(piece, hour, zone)[: room - 1].ljust(room), style=style)
+                label = _label(piece, hour, zone)[: room - 1].ljust(room)
+                cell.append(
+                    label[:1], style=_style(colour_of(piece.shown, calendars))
+                )  # words in the terminal's own colour
+                cell.append(label[1:])
         line.append_text(cell)
     return line
 

@@ -115,6 +115,11 @@ def check_files(workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabul
         faults[each.workflow.file] = found
     _add_circles(read, faults)
     warnings = [f"{info.name}: {warning}" for info in infos.values() for warning in info.warnings]
+    for each in read:
+        info = infos.get(each.workflow.trigger.place.lower()) if each.workflow.trigger else None
+        if info is not None and info.key_warning:
+            warnings.append(f"{info.name}: {info.key_warning}")
+    warnings = list(dict.fromkeys(warnings))
     warnings += _invitation_warnings(read, workspace)
     exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)
     return CheckResult(tuple(each.workflow for each in read), faults, tuple(warnings), exits)

@@ -143,6 +143,7 @@ class PlaceInfo:
     trouble_exit: int = 0  # the exit status of the trouble, where a run meets it
     unavailable: str = ""  # why workflows cannot use it at all
     warnings: tuple[str, ...] = ()
+    key_warning: str = ""  # what rows without a declared key do not promise, for a trigger's place
 
     @property
     def by_word(self) -> dict[str, ColumnInfo]:

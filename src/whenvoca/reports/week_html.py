@@ -24,11 +24,12 @@ h1 { font-size: 20px; margin: 0 0 4px; } .sub { color: #566; margin: 0 0 16px; }
 .line { position: absolute; left: 0; right: 0; border-top: 1px solid #eef1f4; }
 .event { position: absolute; box-sizing: border-box; padding: 2px 5px; border-radius: 3px; overflow: hidden; background: #fff;
   border: 1px solid; border-left-width: 5px; font-size: 12px; }
-.event b { display: block; font-weight: 600; } .tentative { border-style: dashed; }
+.event b { display: block; font-weight: 600; white-space: nowrap; overflow: hidden;
+  text-overflow: ellipsis; } .tentative { border-style: dashed; }
 .legend { margin: 12px 0 0; padding: 0; list-style: none; display: flex; gap: 18px; }
 .legend i { display: inline-block; width: 12px; height: 12px; border-radius: 2px; margin-right: 6px; vertical-align: -1px; }
 """
-_HOUR_HEIGHT = 36
+_HOUR_HEIGHT, _LINE_HEIGHT = 25, 17
 
 
 def render_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, title: str, today: date) -> str:
@@ -41,8 +42,9 @@ def render_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, title: str
         mark = " · today" if day == today else ""
         cells.append(f'<div class="head{weekend}">{day:%a} {day.day} {day:%b}{mark}</div>')
     cells += _whole_row(week, calendars)
-    cells.append(_hour_column(low, high))
-    cells += [_day_column(week, number, low, high, calendars, zone) for number in range(7)]
+    row = max(bar_rows(week), default=-1) + 3
+    cells.append(_hour_column(low, high, row))
+    cells += [_day_column(week, number, low, high, row, calendars, zone) for number in range(7)]
     legend = "".join(
         f'<li><i style="background:{PALETTE[index % len(PALETTE)]}"></i>{escape(name)}</li>'
         for index, name in enumerate(calendars)
@@ -65,14 +67,18 @@ def _whole_row(week: Week, calendars: Sequence[str]) -> list[str]:
     return cells
 
 
-def _hour_column(low: int, high: int) -> str:
+def _hour_column(low: int, high: int, row: int) -> str:
     labels = "".join(
         f'<span style="top:{(hour - low) * _HOUR_HEIGHT}px">{hour:02d}:00</span>' for hour in range(low + 1, high)
     )
-    return f'<div class="hours" style="grid-column:1;height:{(high - low) * _HOUR_HEIGHT}px">{labels}</div>'
+    return (
+        f'<div class="hours" style="grid-row:{row};grid-column:1;height:{(high - low) * _HOUR_HEIGHT}px">{labels}</div>'
+    )
 
 
-def _day_column(week: Week, number: int, low: int, high: int, calendars: Sequence[str], zone: ZoneInfo) -> str:
+def _day_column(
+    week: Week, number: int, low: int, high: int, row: int, calendars: Sequence[str], zone: ZoneInfo
+) -> str:
     lines = "".join(
         f'<div class="line" style="top:{(hour - low) * _HOUR_HEIGHT}px"></div>' for hour in range(low + 1, high)
     )
@@ -85,5 +91,7 @@ def _day_column(week: Week, number: int, low: int, high: int, calendars: Sequenc
         tentative = " tentative" if event.busy == "tentative" else ""
         style = f"top:{top:.0f}px;height:{height:.0f}px;left:{left:.1f}%;width:calc({width:.1f}% - 3px);border-color:{colour}"
         label = time_label(event, zone) if piece.is_first else f"until {event.span(zone)[1].astimezone(zone):%H:%M}"
-        boxes.append(f'<div class="event{tentative}" style="{style}"><b>{escape(event.title)}</b>{label}</div>')
-    return f'<div class="day" style="grid-column:{number + 2}">{lines}{"".join(boxes)}</div>'
+        text = f"<b>{escape(event.title)}</b>" + (label if height > 2 * _LINE_HEIGHT else "")
+        hover = escape(f"{event.title}, {label}", quote=True)
+        boxes.append(f'<div class="event{tentative}" style="{style}" title="{hover}">{text}</div>')
+    return f'<div class="day" style="grid-row:{row};grid-column:{number + 2}">{lines}{"".join(boxes)}</div>'

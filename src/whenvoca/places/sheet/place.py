@@ -246,7 +246,8 @@ class SheetPlace:
                 **common, trouble=_with_place(error), trouble_mend=error.mend, trouble_exit=int(error.exit_code)
             )
         columns = column_infos(table, self.settings)
-        info = PlaceInfo(**common, columns=columns, twice=table.twice, warnings=self._warnings(table))
+        told: dict[str, Any] = {"warnings": self._warnings(table), "key_warning": self._key_warning(table)}
+        info = PlaceInfo(**common, **told, columns=columns, twice=table.twice)
         self.memory.keep(self, info)
         return info
 
@@ -261,17 +262,17 @@ class SheetPlace:
                 raise SettingsFault(f'its key column "{column}" stands twice: {table.twice[column]}', where=self.file)
 
     def _warnings(self, table: Table) -> tuple[str, ...]:
-        found = list(table.grid.notes)
-        if not self.settings.key:
-            booking = find_booking_column([heading.name for heading in table.headings])
-            kept = f' and the UID kept in "{booking}"' if booking else ""
-            found.append(
-                f"its rows are told apart by their content{kept}; with the ledger lost, an edited row would look new. "
-                'Name a column that never changes: key = "…"'
-            )
-        if table.grid.has_formulas:
-            found.append("it holds formulas: after a write their results are reckoned anew when it is opened")
-        return tuple(found)
+        stale = "it holds formulas: after a write their results are reckoned anew when it is opened"
+        return (*table.grid.notes, *([stale] if table.grid.has_formulas else []))
+
+    def _key_warning(self, table: Table) -> str:
+        if self.settings.key:
+            return ""
+        kept = f' and the UID kept in "{table.booking}"' if table.booking else ""
+        return (
+            f"its rows are told apart by their content{kept}; with the ledger lost, an edited row would look new. "
+            'Name a column that never changes: key = "…"'
+        )
 
     # --- rows
 

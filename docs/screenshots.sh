@@ -1,0 +1,46 @@
+#!/usr/bin/env bash
+# Draws docs/screenshots anew from the demo workspace: a real terminal under Xvfb, a page in headless Chromium.
+# Needs (Debian): xvfb xterm imagemagick fonts-dejavu-core chromium.  Run by: make screenshots
+set -euo pipefail
+root=$(cd "$(dirname "$0")/.." && pwd)
+out=$root/docs/screenshots
+work=$(mktemp -d)
+trap 'kill ${XT:-} ${XV:-} 2>/dev/null || true; rm -rf "$work"' EXIT
+export PATH=$root/.venv/bin:$PATH LANG=C.UTF-8 LC_ALL=C.UTF-8
+whenvoca demo --keep-still "$work/larkmoor" 2>/dev/null
+cd "$work/larkmoor"
+now='--now "2027-03-15 09:00"'
+
+shot() { # shot NAME COMMAND...: each command is shown with its output
+  local name=$1; shift
+  { echo 'PS1='; for line in "$@"; do printf 'printf "\\033[1m$ %%s\\033[0m\\n" %q\n%s %s\n' "$line" "$line" "$(case $line in "whenvoca words"*) ;; whenvoca*) echo "$now";; esac)"; done
+    echo "touch $work/done; printf '\\033[?25l'; sleep 60"; } > "$work/script"
+  rm -f "$work/done" "$work/display"
+  exec 9>"$work/display"
+  Xvfb -displayfd 9 -screen 0 1280x800x24 -nolisten tcp -dpi 96 >/dev/null 2>&1 & XV=$!
+  until [ -s "$work/display" ]; do sleep .05; done
+  DISPLAY=:$(cat "$work/display")
+  export DISPLAY
+  env -u NO_COLOR TERM=xterm-256color COLORTERM=truecolor xterm -u8 -fa "DejaVu Sans Mono" -fs 11 -geometry 140x43+0+0 -bw 0 -b 10 \
+    -bg '#101418' -fg '#d8dee9' +sb -bc -xrm 'xterm*directColor: true' -e bash "$work/script" >/dev/null 2>&1 & XT=$!
+  for _ in $(seq 400); do [ -e "$work/done" ] && break; sleep .05; done
+  sleep .5
+  import -window root -depth 8 "$work/raw.png"
+  convert "$work/raw.png" -crop 1280x794+0+0 +repage -background '#101418' -extent 1280x800 PNG24:"$out/$name.png"
+  kill "$XT" "$XV" 2>/dev/null || true
+  wait "$XT" "$XV" 2>/dev/null || true
+}
+
+shot read-sheet 'whenvoca read sheet requests'
+sed -i 's/Night-of at From/Nite-of at From/; s/"{Target} with {Instrument}"/"{Target} with {Instument}"/; s/Answer   "granted"/Anwser   "granted"/' workflows/slot-requests.voca
+shot check 'whenvoca check'
+sed -i 's/Nite-of/Night-of/; s/Instument/Instrument/; s/Anwser  /Answer  /' workflows/slot-requests.voca
+shot run 'whenvoca check' 'whenvoca run' 'whenvoca run'
+shot agenda-week 'whenvoca agenda --from 2027-03-15 --until 2027-03-21' 'whenvoca agenda domes outreach --from 2027-03-15 --week'
+shot runs 'whenvoca runs' 'whenvoca places'
+shot words 'whenvoca words create event'
+whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week.html" --now "2027-03-23 09:00" 2>/dev/null
+chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
+  --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 --hide-scrollbars \
+  --screenshot="$out/agenda-html.png" "file://$work/week.html" >/dev/null 2>&1
+ls -l "$out"
