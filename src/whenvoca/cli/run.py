@@ -19,7 +19,7 @@ from whenvoca.errors import ExitCode
 from whenvoca.values.texts import show_value
 from whenvoca.values.times import show_time
 
-_MOST_SHOWN = 40
+_MOST_SHOWN, _ALL = 40, 10**9
 
 
 @click.command("run")
@@ -46,7 +46,8 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
         open_ledger(kit.workspace, kit.clock, say) as ledger,
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
-        outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, progress=progress)
+        kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
+        outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, progress=progress, kept=kept)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
         show_json(_to_json(outcome))
@@ -78,7 +79,7 @@ def _show(outcome: Outcome, common: Common) -> None:
                 for each in shown
             ],
         )
-    hidden = len(outcome.results) - len(shown)
+    hidden = sum(outcome.counts.values()) - len(shown)
     if hidden and not common.quiet:
         say(f"and {hidden} more of the same kind; all of them: --verbose, or whenvoca runs")
     for fault in outcome.faults:
@@ -150,7 +151,7 @@ def _summary(outcome: Outcome, common: Common) -> None:
         word: sum(1 for each in outcome.results if each.outcome == word) for word in ("done", "failed", "waiting")
     }
     said = [count_of(counts["done"], "row") + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
-    if not outcome.results and not outcome.faults:
+    if not outcome.counts and not outcome.faults:
         say("nothing new")
         if outcome.unanswered:
             verb = "waits" if outcome.unanswered == 1 else "wait"

@@ -22,7 +22,8 @@ from whenvoca.engine.stage import LiveStage
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.evaluation import Scope, WaitingFault
 
-GROUP = 5000  # runs that advance together
+GROUP = 2500  # runs that advance together
+MOST_UNSAVED = 15_000  # runs whose cells may wait for the save of their file; more would only fill the memory
 
 
 class SavingFile(Protocol):
@@ -57,7 +58,7 @@ class _Run:
     journal: dict[EffectKey, JournalEntry]
     began: float
     effects: list[Effect] = field(default_factory=list)
-    unsaved: set[int] = field(default_factory=set)
+    unsaved: int = 0  # effects whose file is not saved yet
     outcome: str = ""
     reason: str = ""
     mend: str = ""
@@ -76,9 +77,9 @@ class Batch:
     people: People
     tell: Callable[[RunResult], None]
     progress: Callable[[int], None]
+    kept: int = 200  # of how many runs the effects are kept to be told; the journal has them all
     _unsaved: list[_Run] = field(default_factory=list)
-    _by_effect: dict[int, _Run] = field(default_factory=dict)
-    _effects: dict[int, Effect] = field(default_factory=dict)
+    _by_effect: dict[int, tuple[_Run, Effect]] = field(default_factory=dict)
     _next_effect: int = 0
 
     def __post_init__(self) -> None:
@@ -86,16 +87,16 @@ class Batch:
 
     # --- runs
 
-    def run_waiting(self, program: Program, sheet: SheetFace, zone: ZoneInfo) -> None:
+    def run_waiting(self, program: Program, sheet: SheetFace, zone: ZoneInfo, sheets: Mapping[str, SheetFace]) -> None:
         """Runs every waiting occurrence of a workflow once, in groups."""
         workflow = program.workflow
         after = 0
         while occurrences := self.ledger.waiting(workflow.identity, GROUP, after):
             after = occurrences[-1].number
             startable = self._startable(occurrences, program, sheet, zone)
-            self._advance(
-                [self._begin(occurrence, program, sheet, scope, done) for occurrence, scope, done in startable]
-            )
+            self._advance([self._begin(each, program, sheet, scope, done) for each, scope, done in startable])
+            if len(self._unsaved) >= MOST_UNSAVED and not self.save_files(sheets):
+                return
 
     def _startable(
         self, occurrences: list[Occurrence], program: Program, sheet: SheetFace, zone: ZoneInfo
@@ -210,9 +211,8 @@ class Batch:
         if isinstance(result, RowFault):
             journal.failures.append((number, reason_of(result)))
         elif isinstance(result, Receipt) and result.is_pending:
-            run.unsaved.add(number)
-            self._by_effect[number] = run
-            self._effects[number] = effect
+            run.unsaved += 1
+            self._by_effect[number] = (run, effect)
         elif isinstance(result, Receipt):
             journal.receipts.append((number, effect, result))
 
@@ -220,6 +220,9 @@ class Batch:
         """Runs whose cells are not saved yet end when they are."""
         for run in runs:
             if run.unsaved and run.outcome != "waiting":
+                run.performing, run.journal = _ENDED, {}
+                if len(self._unsaved) >= self.kept:
+                    run.effects = []
                 self._unsaved.append(run)
             else:
                 self._end(run, journal)
@@ -240,8 +243,8 @@ class Batch:
 
     # --- saving
 
-    def save_files(self, sheets: Mapping[str, SheetFace]) -> None:
-        """Saves every file with pending cells; then the runs that wrote them have ended."""
+    def save_files(self, sheets: Mapping[str, SheetFace]) -> bool:
+        """Saves every file with pending cells; then the runs that wrote them have ended. Answers whether all were saved."""
         trouble: WhenvocaError | None = None
         for file in self.files:
             if not file.pending:
@@ -274,21 +277,20 @@ class Batch:
             self._end(run, journal)
         self.ledger.commit(journal)
         self._unsaved = []
-        self._by_effect, self._effects = {}, {}
+        self._by_effect = {}
+        return trouble is None
 
     def _note_saved(self, saved: dict[str, SavedRows], begun: list[int], sheets: Mapping[str, SheetFace]) -> None:
         """Receipts, own observations and the end of the save, in one transaction."""
         journal = Journal()
-        numbers = list(self._by_effect)
         with self.ledger.transaction():
             for place, rows in saved.items():
                 cause: dict[str, int] = {}
                 added: dict[int, int] = {}  # row number: run
-                for number in numbers:
-                    effect, run = self._effects[number], self._by_effect[number]
-                    if effect.place != place or number not in run.unsaved:
+                for number, (run, effect) in self._by_effect.items():
+                    if effect.place != place:
                         continue
-                    run.unsaved.discard(number)
+                    run.unsaved -= 1
                     if (error := rows.errors.get(number)) is not None:
                         run.outcome, run.reason, run.mend = "failed", reason_of_error(error), error.mend
                         journal.failures.append((number, run.reason))
@@ -316,6 +318,13 @@ class Batch:
         self.ledger.observe(
             sheet.name, changes.items(), moved_cursor(cursor, rows.digest), self.clock.now().isoformat(), cause
         )
+
+
+def _no_more() -> Performing:
+    yield from ()
+
+
+_ENDED = _no_more()  # stands for the generator of a run that has ended, so that its names and values are let go
 
 
 def _holds(program: Program, scope: Scope) -> bool:

@@ -58,17 +58,24 @@ class OpenPlaces(Protocol):
 class Outcome:
     """What one `run` did."""
 
-    results: list[RunResult] = field(default_factory=list)
+    results: list[RunResult] = field(default_factory=list)  # all that did not go well, and as many others as are told
+    counts: dict[str, int] = field(default_factory=dict)  # of all, by outcome
     faults: list[str] = field(default_factory=list)  # rows that cannot be taken up
     waits: list[str] = field(default_factory=list)  # rows without their key
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
+
+    def hear(self, result: RunResult, most: int) -> None:
+        """Counts a run that ended, and keeps it to be told."""
+        self.counts[result.outcome] = self.counts.get(result.outcome, 0) + 1
+        if result.outcome != "done" or len(self.results) < most:
+            self.results.append(result)
 
     @property
     def exit_code(self) -> ExitCode:
         """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached."""
         if any(result.trouble is not None for result in self.results):
             return ExitCode.UNREACHABLE
-        failed = self.faults or any(result.outcome in ("failed", "waiting") for result in self.results)
+        failed = self.faults or self.counts.get("failed") or self.counts.get("waiting")
         return ExitCode.FAILED if failed else ExitCode.DONE
 
 
@@ -128,14 +135,16 @@ def claim_home(ledger: Ledger, workspace: Workspace) -> None:
 
 def run_workflows(
     workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: Ledger, clock: Clock,
-    *, tell: Callable[[RunResult], None] = lambda result: None, progress: Callable[[int, int], None] = lambda done, total: None,
+    *, progress: Callable[[int, int], None] = lambda done, total: None, kept: int = 200,
 ) -> Outcome:  # fmt: skip
-    """Takes up what is waiting for these workflows and runs it, until nothing new is set off."""
+    """Takes up what is waiting for these workflows and runs it, until nothing new is set off.
+
+    Of runs that went well as many as ``kept`` are told one by one; all are counted.
+    """
     outcome = Outcome()
 
     def heard(result: RunResult) -> None:
-        outcome.results.append(result)
-        tell(result)
+        outcome.hear(result, kept)
 
     _finish_saves(ledger, places, clock.now())
     programs = [(to_program(workflow, places), places.sheets[place_of(workflow)]) for workflow in workflows]
@@ -165,13 +174,13 @@ def run_workflows(
         total = done + sum(ledger.count_waiting(program.workflow.identity) for program, _ in programs)
         batch = Batch(
             ledger=ledger, stage=stage, clock=clock, files=places.files, root=workspace.root, people=workspace.people,
-            tell=heard, progress=count,
+            tell=heard, progress=count, kept=kept,
         )  # fmt: skip
         for program, sheet in programs:
             if ledger.count_waiting(program.workflow.identity):
                 if not sheet.is_scanned:
                     sheet.scan(ledger.standing(sheet.name))
-                batch.run_waiting(program, sheet, zone_of(workspace, program.workflow, sheet))
+                batch.run_waiting(program, sheet, zone_of(workspace, program.workflow, sheet), places.sheets)
         batch.save_files(places.sheets)
         if outcome.exit_code is ExitCode.UNREACHABLE:
             break

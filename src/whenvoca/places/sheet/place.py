@@ -165,8 +165,7 @@ class SheetPlace:
         self.signature = "|".join([settings.tab or "", str(settings.header or ""), *settings.key])
         self._table: Table | None = None
         self._table_digest = ""
-        self._numbers: dict[str, int] = {}
-        self._states: dict[str, dict[str, Raw]] = {}
+        self._rows: dict[str, tuple[int, list[Raw]]] = {}  # number and cells by key, as last scanned
         self._overlay: dict[str, dict[str, Raw]] = {}
         self._added: list[dict[str, Raw]] = []
         self._equals: dict[tuple[str, ...], Counter[tuple[Raw, ...]]] = {}  # rows by the cells of some columns
@@ -198,7 +197,7 @@ class SheetPlace:
             except SourceFault as fault:
                 raise SourceFault(fault.message, where=fault.where or self.file, mend=fault.mend) from fault
             self._table_digest = self.open_file.digest
-            self._numbers, self._states, self._formulas = {}, {}, None
+            self._rows, self._formulas = {}, None
             self._equals = {}
         return self._table
 
@@ -281,14 +280,24 @@ class SheetPlace:
         table = self.table()
         states = [table.state_of(cells) for _, cells in table.rows]
         rows = self._with_keys(table, states, known)
-        self._numbers = {row.key: row.number for row in rows if not row.fault and not row.waits}
-        self._states = {row.key: dict(row.state) for row in rows if not row.fault and not row.waits}
+        self._rows = {
+            seen.key: row for seen, row in zip(rows, table.rows, strict=True) if not seen.fault and not seen.waits
+        }
         return rows
+
+    def _state(self, key: str) -> dict[str, Raw] | None:
+        """The row as it was last scanned, None if it was not there."""
+        row = self._rows.get(key)
+        return None if row is None or self._table is None else self._table.state_of(row[1])
+
+    def _number(self, key: str) -> int | None:
+        row = self._rows.get(key)
+        return None if row is None else row[0]
 
     @property
     def is_scanned(self) -> bool:
         """Whether the rows have been scanned since the file was last read."""
-        return self._table is not None and self._table_digest == self.open_file.digest and bool(self._numbers)
+        return self._table is not None and self._table_digest == self.open_file.digest and bool(self._rows)
 
     def _key_columns(self, table: Table) -> list[str]:
         return [table.by_word[fold_name(column_word(column))].name for column in self.settings.key]
@@ -319,21 +328,19 @@ class SheetPlace:
 
     def row(self, key: str, state: RowState) -> Row:
         """The row as a thing with typed fields."""
-        return Row(self.table(), key, state, self._numbers.get(key), self.zone)
+        return Row(self.table(), key, state, self._number(key), self.zone)
 
     def label(self, key: str) -> str:
         """How messages call the row: by its key, or by its place in the sheet."""
         if self.settings.key:
             return key
-        number = self._numbers.get(key)
+        number = self._number(key)
         return f"row {number + 1}" if number is not None else "a row"
 
     def current(self, key: str) -> RowState | None:
         """The row as it stands, pending cells included."""
-        state = self._states.get(key)
-        if state is None:
-            return None
-        return _merged(state, self._overlay.get(key, {}))
+        state, pending = self._state(key), self._overlay.get(key)
+        return state if state is None or pending is None else _merged(state, pending)
 
     def count_equal(self, cells: Mapping[str, Any]) -> int:
         """How many rows hold these cells, pending ones included."""
@@ -373,6 +380,8 @@ class SheetPlace:
         """Takes a row effect to be saved later. Raises RowFault if its row is gone or a cell must not be written."""
         cells = effect.after or {}
         raws = {name: self.to_raw(name, value) for name, value in cells.items()}
+        if all(raws[name] is value for name, value in cells.items()):
+            raws = cells  # one dictionary instead of two, a hundred thousand times
         if effect.verb == "change row":
             state = self.current(effect.target)
             if state is None:
@@ -392,7 +401,7 @@ class SheetPlace:
             return
         if self._formulas is None:
             self._formulas = self.open_file.backing.find_formulas(self.open_file.data, self.tab_name)
-        row = self._numbers[key]
+        row = self._rows[key][0]
         for name in cells:
             column = table.by_word[fold_name(column_word(name))].index
             if (row, column) in self._formulas:
@@ -428,7 +437,7 @@ class SheetPlace:
                 result.errors[each.number] = fault
                 continue
             key = each.effect.target
-            row, standing = self._numbers[key], self._states[key]
+            row, standing = self._rows[key][0], self._state(key) or {}
             for name, value in after.items():
                 if standing.get(name) != each.raws[name]:
                     writes.cells[row, columns[name]] = value
@@ -437,20 +446,19 @@ class SheetPlace:
 
     def _refresh(self) -> None:
         """Finds the rows again by their keys if the file changed since it was scanned."""
-        known = self._states
         if not self.is_scanned:
-            self.scan(known)
+            self.scan({key: state for key in self._rows if (state := self._state(key)) is not None})
 
     def _conflict(self, pending: _Pending) -> WhenvocaError | None:
         effect = pending.effect
-        state = self._states.get(effect.target)
+        state = self._state(effect.target)
         if state is None:
             return RowFault(f"{self.label(effect.target)} is no longer in the sheet", where=self.file)
         before = effect.before or {}
         for name, raw in pending.raws.items():
             if state.get(name) not in (before.get(name), raw):
                 table = self.table()
-                cell = table.where(self._numbers[effect.target], table.by_word[fold_name(column_word(name))].index)
+                cell = table.where(self._rows[effect.target][0], table.by_word[fold_name(column_word(name))].index)
                 return RowFault("was changed by another hand meanwhile, and is left as it is", where=cell)
         return None
 
@@ -465,16 +473,14 @@ class SheetPlace:
         self._overlay, self._added, self._equals = {}, [], {}
 
     def _bring_up_to_date(self, table: Table, saved: SavedRows) -> None:
-        by_number = dict(table.rows)
         changed: set[str] = set()
         for key, state in saved.states.items():
-            cells = by_number[self._numbers[key]]
+            cells = self._rows[key][1]
             for name in self._overlay.get(key, {}):
                 index = table.by_word[fold_name(column_word(name))].index
                 cells.extend([None] * (index + 1 - len(cells)))
                 cells[index] = state.get(name)
                 changed.add(name)
-            self._states[key] = dict(state)
         table.read_again(changed)
 
 

@@ -20,6 +20,7 @@ _ESCAPE_LOOK = re.compile(r"_(?=x[0-9A-Fa-f]{4}_)")
 
 # Given the style that the cell has and the kind of date, the style to write: see xlsx_styles.
 StyleOf = Callable[[int, str], int]
+Chunk = bytes | memoryview
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,70 +107,57 @@ class SheetXml:
         *,
         epoch_1904: bool,
         formats_from: Mapping[int, int],
-    ) -> bytes:
-        """The XML with these cells written; ``formats_from`` names for a new row the row whose look it takes."""
+    ) -> list[Chunk]:
+        """The XML with these cells written, in chunks; what stays is a view of what stood there, not a copy.
+
+        ``formats_from`` names for a new row the row whose look it takes.
+        """
         writer = _Writer(self.prefix, style_of, epoch_1904)
         by_row: dict[int, dict[int, Any]] = {}
         for (row, column), value in cells.items():
             by_row.setdefault(row, {})[column] = value
         looks = self._row_looks(set(formats_from.values())) if formats_from else {}
-        pieces: list[bytes] = []
-        position, todo = 0, sorted(by_row)
-        at_data_end = self._data_end()
+        self._open_data_element()
+        view = memoryview(self.xml)
+        pieces: list[Chunk] = []
+        position, todo = 0, sorted(by_row, reverse=True)
         for number, begin, end, attributes, body in self.iter_rows():
-            while todo and todo[0] < number:
-                pieces += [self.xml[position:begin], self._new_row(todo[0], by_row, looks, formats_from, writer)]
+            while todo and todo[-1] < number:
+                pieces += [view[position:begin], self._new_row(todo.pop(), by_row, looks, formats_from, writer)]
                 position = begin
-                todo.pop(0)
-            if todo and todo[0] == number:
-                pieces += [
-                    self.xml[position:begin],
-                    self._changed_row(number, attributes, body, end, by_row[number], writer),
-                ]
+            if todo and todo[-1] == number:
+                changed = self._changed_row(number, attributes, body, end, by_row[todo.pop()], writer)
+                pieces += [view[position:begin], changed]
                 position = end
-                todo.pop(0)
             if not todo:
                 break
         if todo:
-            pieces.append(self.xml[position:at_data_end])
+            at_data_end = self.xml.rfind(b"</" + self.prefix + b"sheetData>")
+            pieces.append(view[position:at_data_end])
             position = at_data_end
-            pieces += [self._new_row(number, by_row, looks, formats_from, writer) for number in todo]
-        pieces.append(self.xml[position:])
-        return self._with_dimension(self._with_data_element(b"".join(pieces)), cells)
+            pieces += [self._new_row(number, by_row, looks, formats_from, writer) for number in reversed(todo)]
+        pieces.append(view[position:])
+        return self._with_dimension(pieces, cells)
 
-    def _data_end(self) -> int:
-        close = self.xml.rfind(b"</" + self.prefix + b"sheetData>")
-        if close >= 0:
-            return close
-        empty = re.search(rb"<" + re.escape(self.prefix) + rb"sheetData\s*/>", self.xml)
-        return empty.end() if empty else self.xml.rfind(b"</" + self.prefix + b"worksheet>")
-
-    def _with_data_element(self, xml: bytes) -> bytes:
-        """An empty <sheetData/> opened up around the rows that were put behind it."""
-        empty = re.search(rb"<" + re.escape(self.prefix) + rb"sheetData\s*/>", xml)
-        if not empty:
-            return xml
-        rows_end = empty.end()
-        while found := re.compile(rb"<" + re.escape(self.prefix) + rb"row\b").match(xml, rows_end):
-            rows_end = xml.index(self._row_end, found.start()) + len(self._row_end)
+    def _open_data_element(self) -> None:
+        """An empty <sheetData/> is opened up, so that rows can be put into it."""
         opened, closed = b"<" + self.prefix + b"sheetData>", b"</" + self.prefix + b"sheetData>"
-        return xml[: empty.start()] + opened + xml[empty.end() : rows_end] + closed + xml[rows_end:]
+        self.xml = re.sub(rb"<" + re.escape(self.prefix) + rb"sheetData\s*/>", opened + closed, self.xml, count=1)
 
-    def _with_dimension(self, xml: bytes, cells: Mapping[tuple[int, int], Any]) -> bytes:
-        found = re.search(
-            rb"<" + re.escape(self.prefix) + rb'dimension ref="([A-Z]+)(\d+)(?::([A-Z]+)(\d+))?"', xml[:20_000]
-        )
+    def _with_dimension(self, pieces: list[Chunk], cells: Mapping[tuple[int, int], Any]) -> list[Chunk]:
+        head = bytes(pieces[0][:20_000])
+        found = re.search(rb"<" + re.escape(self.prefix) + rb'dimension ref="([A-Z]+)(\d+)(?::([A-Z]+)(\d+))?"', head)
         if not found or not cells:
-            return xml
+            return pieces
         left, top = column_of(found[1].decode()), int(found[2]) - 1
         right = column_of(found[3].decode()) if found[3] else left
         bottom = int(found[4]) - 1 if found[4] else top
         rows, columns = [row for row, _ in cells], [column for _, column in cells]
         box = (min(left, *columns), min(top, *rows), max(right, *columns), max(bottom, *rows))
         if box == (left, top, right, bottom):
-            return xml
+            return pieces
         ref = f"{cell_name(box[1], box[0])}:{cell_name(box[3], box[2])}".encode()
-        return xml[: found.start(1)] + ref + xml[found.end() - 1 :]
+        return [head[: found.start(1)], ref, pieces[0][found.end() - 1 :], *pieces[1:]]
 
     def _row_looks(self, wanted: set[int]) -> dict[int, dict[int, int]]:
         return {

@@ -94,7 +94,6 @@ class XlsxFile:
         if data is None:
             data = _new_workbook({tab: write.headings for tab, write in writes.items()})
         package = _open(data)
-        changed: dict[str, bytes] = {}
         missing = {tab: write for tab, write in writes.items() if tab not in package.sheets()}
         if missing:
             data = _add_tabs(package, {tab: write.headings for tab, write in missing.items()})
@@ -102,16 +101,20 @@ class XlsxFile:
         styles_part = package.part_of_kind(package.workbook_part, "/styles")
         styles = Styles(package.read(styles_part) if styles_part else b"")
         sheets = package.sheets()
+        changed: dict[str, bytes | list[bytes | memoryview]] = {}
+        has_formulas = False
         for tab, write in writes.items():
             part = sheets[tab]
-            changed[part] = SheetXml(package.read(part)).write(
+            sheet = SheetXml(package.read(part))
+            has_formulas = has_formulas or bool(_FORMULA.search(sheet.xml))
+            changed[part] = sheet.write(
                 write.cells, styles.style_of, epoch_1904=package.uses_1904(), formats_from=write.formats_from
             )
             if write.formats_from:
                 changed |= _grown_tables(package, part, write)
         if styles_part and (xml := styles.changed_xml()):
             changed[styles_part] = xml
-        if _holds_formulas(package):
+        if has_formulas or any(_FORMULA.search(package.read(part)) for part in sheets.values() if part not in changed):
             changed[package.workbook_part] = _asking_recalculation(package.read(package.workbook_part))
         return package.rewrite(changed)
 
@@ -150,10 +153,6 @@ def _vertical_merges(ranges: Sequence[Any]) -> dict[tuple[int, int], tuple[int, 
         for row in range(top + 1, min(bottom, top + 50) + 1):
             found[row, left] = (top, left)
     return found
-
-
-def _holds_formulas(package: Package) -> bool:
-    return any(_FORMULA.search(package.read(part)) for part in package.sheets().values())
 
 
 def _asking_recalculation(xml: bytes) -> bytes:

@@ -114,7 +114,7 @@ class Package:
         found = re.search(rb"<(?:\w+:)?workbookPr\b[^>]*\bdate1904=[\"'](1|true)[\"']", head)
         return found is not None
 
-    def rewrite(self, changed: Mapping[str, bytes]) -> bytes:
+    def rewrite(self, changed: Mapping[str, bytes | list[bytes | memoryview]]) -> bytes:
         """The file with these parts changed or added; every other part keeps its content, place and date."""
         target = io.BytesIO()
         with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as out:
@@ -127,7 +127,13 @@ class Package:
                     entry.comment,
                 )
                 content = changed.get(entry.filename)
-                out.writestr(info, self.read(entry.filename) if content is None else content)
+                if isinstance(content, list):
+                    with out.open(info, "w") as part:
+                        part.writelines(content)
+                else:
+                    out.writestr(info, self.read(entry.filename) if content is None else content)
             for name in changed.keys() - set(self.names):
-                out.writestr(zipfile.ZipInfo(name, (2026, 1, 1, 0, 0, 0)), changed[name], zipfile.ZIP_DEFLATED)
+                content = changed[name]
+                whole = b"".join(content) if isinstance(content, list) else content
+                out.writestr(zipfile.ZipInfo(name, (2026, 1, 1, 0, 0, 0)), whole, zipfile.ZIP_DEFLATED)
         return target.getvalue()
