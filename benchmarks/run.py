@@ -127,7 +127,7 @@ def save_bare(path: Path, target: Path) -> float:
     return timed(work)
 
 
-def first_and_second_run(rows: int = 10_000, repeats: int = 5) -> list[str]:
+def first_and_second_run(rows: int = 10_000, repeats: int = 3) -> list[str]:
     """The first run into an empty folder, and a second one with nothing new."""
     firsts, limits, seconds, touched, reads = [], [], [], [], []
     for _ in range(repeats):

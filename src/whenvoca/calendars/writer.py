@@ -190,7 +190,8 @@ def to_ical_moment(value: datetime | date) -> tuple[str, str]:
         return ";VALUE=DATE", f"{value:%Y%m%d}" if value.year > 999 else value.isoformat().replace("-", "")
     zone = _zone_name(value)
     if zone:
-        return f";TZID={zone}", value.strftime("%Y%m%dT%H%M%S")
+        clock = f"{value.hour:02d}{value.minute:02d}{value.second:02d}"
+        return f";TZID={zone}", f"{value.year:04d}{value.month:02d}{value.day:02d}T{clock}"
     return "", value.astimezone(UTC).strftime("%Y%m%dT%H%M%SZ")
 
 

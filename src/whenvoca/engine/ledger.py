@@ -132,8 +132,8 @@ class Ledger(Protocol):
     def set_reader(self, workflow: str, place: str, sequence: int) -> None:
         """Remembers up to which observation a workflow has looked."""
 
-    def observations(self, place: str, after: int) -> Iterator[Observation]:
-        """The observations of a place after a number, in order."""
+    def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
+        """The observations of a place after a number, in order, those left out that one workflow made itself."""
 
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest ended run failed, each with the row effects of that run."""

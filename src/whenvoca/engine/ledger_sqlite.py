@@ -160,13 +160,14 @@ class SqliteLedger:
         with self._telling():
             self._db.execute("INSERT OR REPLACE INTO readers VALUES (?,?,?)", (workflow, place, sequence))
 
-    def observations(self, place: str, after: int) -> Iterator[Observation]:
-        """The observations of a place after a number, in order."""
+    def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
+        """The observations of a place after a number, in order, those left out that one workflow made itself."""
         rows = self._db.execute(
             "SELECT o.sequence, o.subject, p.state, o.state, r.workflow, c.chain FROM observations o "
             "LEFT JOIN observations p ON p.sequence=o.previous LEFT JOIN runs r ON r.number=o.cause "
-            "LEFT JOIN occurrences c ON c.number=r.occurrence WHERE o.place=? AND o.sequence>? ORDER BY o.sequence",
-            (place, after),
+            "LEFT JOIN occurrences c ON c.number=r.occurrence WHERE o.place=? AND o.sequence>? AND r.workflow IS NOT ? "
+            "ORDER BY o.sequence",
+            (place, after, but_by),
         )
         for sequence, subject, old, new, workflow, chain in rows:
             yield Observation(

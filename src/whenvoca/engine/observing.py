@@ -114,8 +114,8 @@ def _of_observations(
     identity = program.workflow.identity
     failed = ledger.failed_writes(identity)
     tell = _Membership(program, sheet, now, zone)
-    for seen in ledger.observations(sheet.name, reader):
-        if seen.cause_workflow == identity or seen.new is None:
+    for seen in ledger.observations(sheet.name, reader, but_by=identity):
+        if seen.new is None:
             continue
         if not _is_gained(seen, failed.get(seen.subject), tell):
             continue

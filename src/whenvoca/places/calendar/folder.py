@@ -5,7 +5,9 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+from collections import deque
 from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -21,6 +23,7 @@ from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 
+_AT_A_TIME = 100  # files handed to the writing thread together
 _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
 _UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
@@ -165,20 +168,22 @@ class FolderCalendar:
         written: list[tuple[str, str, str]] = []  # temporary, final name, hash
         base = str(self._folder.absolute())
         try:
-            with files.telling_trouble(self._folder, "written"):
-                for effect in effects:
-                    assert effect.event is not None
-                    data = write_calendar(effect.event, stamp)
-                    name = _file_name(effect.event.uid)
-                    temporary = f"{base}/.{name}{files.TEMPORARY}"
-                    written.append((temporary, f"{base}/{name}", files.hash_bytes(data)))
-                    descriptor = os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
-                    try:
-                        _write_all(descriptor, data)
-                        if len(effects) == 1:
-                            os.fsync(descriptor)
-                    finally:
-                        os.close(descriptor)
+            with files.telling_trouble(self._folder, "written"), ThreadPoolExecutor(1) as writer:
+                writing: deque[Future[None]] = deque()  # the disk works while the next events are put into words
+                for begin in range(0, len(effects), _AT_A_TIME):
+                    texts = []
+                    for effect in effects[begin : begin + _AT_A_TIME]:
+                        assert effect.event is not None
+                        data = write_calendar(effect.event, stamp)
+                        name = _file_name(effect.event.uid)
+                        temporary = f"{base}/.{name}{files.TEMPORARY}"
+                        written.append((temporary, f"{base}/{name}", files.hash_bytes(data)))
+                        texts.append((temporary, data))
+                    writing.append(writer.submit(_write_files, texts, sync=len(effects) == 1))
+                    while len(writing) > 2:
+                        writing.popleft().result()
+                while writing:
+                    writing.popleft().result()
                 if len(effects) > 1:
                     os.sync()
                 results: list[Receipt | WhenvocaError] = [
@@ -221,6 +226,17 @@ class FolderCalendar:
 
 def _file_uri(path: str) -> str:
     return "file://" + path if _PLAIN_PATH.fullmatch(path) else Path(path).as_uri()
+
+
+def _write_files(texts: list[tuple[str, bytes]], *, sync: bool) -> None:
+    for path, data in texts:
+        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
+        try:
+            _write_all(descriptor, data)
+            if sync:
+                os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
 
 
 def _write_all(descriptor: int, data: bytes) -> None:
