@@ -118,9 +118,13 @@ class Desk:
         return (self.folder / name).read_text(encoding="utf-8")
 
     def run(self, *arguments: str) -> Result:
+        """A command in this process, in this workspace."""
+        return self.run_anywhere(*arguments, "--workspace", str(self.folder))
+
+    def run_anywhere(self, *arguments: str) -> Result:
         """A command in this process."""
         self._capture.readouterr()
-        code = run_command([*arguments, "--workspace", str(self.folder)])
+        code = run_command([*arguments])
         told = self._capture.readouterr()
         return Result(code, told.out, told.err)
 

@@ -5,9 +5,7 @@ WhenvocaError
 │   ├── SettingsFault    whenvoca.toml
 │   └── SourceFault      a sheet, calendar or workflow file that cannot be understood
 ├── RowFault         one row, cell or value; the other rows go on           exit 1
-├── PlaceTrouble     a place does not answer, is full, locked or read-only  exit 3
-├── NeedsYes         a yes was needed and not given                         exit 4
-└── Interrupted      a person stopped it                                    exit 130
+└── PlaceTrouble     a place does not answer, is full, locked or read-only  exit 3
 """
 
 from __future__ import annotations
@@ -67,15 +65,3 @@ class PlaceTrouble(WhenvocaError):
     """A place cannot be reached or written just now; what was asked of it stays pending."""
 
     exit_code = ExitCode.UNREACHABLE
-
-
-class NeedsYes(WhenvocaError):
-    """A yes was needed and not given; nothing of the batch was done."""
-
-    exit_code = ExitCode.NEEDS_YES
-
-
-class Interrupted(WhenvocaError):
-    """A person stopped the work between two steps; the next run goes on from there."""
-
-    exit_code = ExitCode.INTERRUPTED

@@ -248,3 +248,16 @@ def test_documented_json_names_every_command_with_json() -> None:
     )
     for block in text.split("```json\n")[1:]:
         json.loads(block.split("```")[0])
+
+
+def test_read_sheet_of_several_tabs_looks_at_the_first_and_names_the_others(desk: Desk) -> None:
+    from tests.places.workbooks import rich_workbook
+
+    desk.write("s.xlsx", rich_workbook())
+    document = desk.run_anywhere("read", "sheet", str(desk.folder / "s.xlsx"), "--json").json
+    assert document["tab"] == "Slots"
+    assert document["notes"] == ["there are other tabs, which --tab shows: Counts, Hidden"]
+    assert (
+        desk.run_anywhere("read", "sheet", str(desk.folder / "s.xlsx"), "--tab", "counts", "--json").json["tab"]
+        == "Counts"
+    )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
@@ -96,9 +96,6 @@ class Event:
             "category": sorted(self.categories),
             "private": self.private,
         }
-
-
-EVENT_PROPERTIES = tuple(each.name for each in fields(Event))
 
 
 def to_start(value: datetime | date, zone: ZoneInfo) -> datetime:

@@ -150,13 +150,6 @@ def with_zones(data: bytes, events: Iterable[Event]) -> bytes:
     return data[:where] + text + data[where:]
 
 
-def remove_event(data: bytes, uid: str) -> bytes:
-    """The text without the components of that UID."""
-    for place in reversed([each for each in iter_components(data) if each.name == "VEVENT" and each.uid == uid]):
-        data = data[: place.begin] + data[place.end :]
-    return data
-
-
 def _insert_before_end(data: bytes, added: bytes) -> bytes:
     tail = _end_of(data)
     return data[: len(data) - len(tail)] + added + tail

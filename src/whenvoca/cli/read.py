@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -11,7 +12,7 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled, to_json
 from whenvoca.engine.clock import RealClock
-from whenvoca.errors import RequestFault, SettingsFault
+from whenvoca.errors import RequestFault, SettingsFault, SourceFault
 from whenvoca.places.opening import make_backing
 from whenvoca.places.sheet.place import OpenFile, SheetPlace
 from whenvoca.places.sheet.reading import describe_table
@@ -47,7 +48,7 @@ def sheet(
     Example: whenvoca read sheet requests.xlsx --tab Slots
     """
     if not Path(file).exists() and (place := _named_place(common, file)) is not None:
-        opened = place
+        opened, others = place, []
     else:
         order, sign = to_hint_settings(dates or None, decimal or None)
         settings = SheetSettings(
@@ -55,12 +56,27 @@ def sheet(
         )
         backing = make_backing(Path(file), encoding=encoding, delimiter=delimiter, decimal=sign, dates=order)
         opened = SheetPlace(Path(file).stem, settings, ZoneInfo("UTC"), OpenFile(Path(file), backing, RealClock()))
+        others = _take_first_tab(opened)
     document = describe_table(opened.table(), str(opened.open_file.path) if common.verbose else opened.file)
+    if others:
+        document["notes"].append(f"there are other tabs, which --tab shows: {', '.join(others)}")
     if common.as_json:
         show_json(document)
     else:
         _show(to_json(document), common)
     return 0
+
+
+def _take_first_tab(place: SheetPlace) -> list[str]:
+    """Without a name the first tab is looked at; answers the names of the others."""
+    try:
+        tabs = place.open_file.backing.tabs(place.open_file.data)
+    except SourceFault as fault:
+        raise SourceFault(fault.message, where=fault.where or place.file, mend=fault.mend) from fault
+    if place.settings.tab is not None or len(tabs) < 2:
+        return []
+    place.settings = replace(place.settings, tab=tabs[0])
+    return tabs[1:]
 
 
 def _named_place(common: Common, name: str) -> SheetPlace | None:

@@ -8,7 +8,6 @@ from typing import Any, Literal
 from whenvoca.calendars.event import Event
 
 Verb = Literal["create event", "change event", "take event as made", "change row", "add row"]
-VERBS: tuple[Verb, ...] = ("create event", "change event", "take event as made", "change row", "add row")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -65,9 +65,6 @@ class CalendarFace(Place, Protocol):
     def find_marked(self, mark: str) -> StoredEvent | None:
         """The standing event that carries our mark."""
 
-    def list_events(self) -> Iterable[Event]:
-        """Every component as it stands, series not expanded."""
-
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         """All occurrences wholly or partly between two moments, in order of start."""
 

@@ -56,7 +56,6 @@ class LiveStage:
         self, calendars: Mapping[str, CalendarFace], sheets: Mapping[str, SheetFace], ledger: Ledger, clock: Clock
     ) -> None:
         self._calendars = calendars
-        self._sheets = sheets
         self._ledger = ledger
         self._clock = clock
         self._planned: dict[str, list[Event]] = {}

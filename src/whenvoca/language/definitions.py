@@ -33,7 +33,6 @@ class FieldDefinition:
     default: str = ""
     choices: tuple[str, ...] = ()
     example: str = ""
-    repeated: bool = False  # may stand several times (`where`)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -90,7 +89,7 @@ class StepDefinition:
 
 @dataclass(frozen=True, kw_only=True)
 class TriggerDefinition:
-    """A kind of trigger. ``take_up`` turns what was observed at the place into occurrences."""
+    """A kind of trigger: its sentence, its settings, and the word for what it is about."""
 
     sentence: Sentence
     meaning: str
@@ -107,10 +106,6 @@ class Vocabulary:
 
     steps: tuple[StepDefinition, ...]
     triggers: tuple[TriggerDefinition, ...]
-
-    def step_fields(self) -> set[str]:
-        """The names of all fields of all steps."""
-        return {each.name for step in self.steps for each in step.fields}
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

@@ -47,9 +47,12 @@ _FIXED = (
     Entry("title", "setting", "What the workflow is called for people.", 'title "Slot requests become dome bookings"'),
     Entry("about", "setting", "A sentence or two on what it is for.", 'about "Fills the dome calendar."'),
     Entry("zone", "setting", "The zone in which its times are meant, instead of the sheet's.", 'zone "Europe/Lisbon"'),
-    Entry("brake", "setting", "How many deletions or changes one batch may make without a yes.", "brake 20 deletions"),
-    Entry("tries", "setting", "How often a step is tried while its place does not answer.", "tries 5"),
-    Entry("missed", "setting", "How late a start may still run.", "missed 3 hours"),
+    Entry("brake", "setting", "How many deletions or changes one batch may make without a yes. The steps of this version delete nothing, "
+        "and change nothing but the row and what they made themselves.", "brake 20 deletions"),
+    Entry("tries", "setting", "How often a step is tried while its place does not answer. In this version such a run stays open and goes "
+        "on with the next `run`, however often.", "tries 5"),
+    Entry("missed", "setting", "How late a start may still run. Rows are never late, so it is only kept for triggers by "
+          "the clock.", "missed 3 hours"),
     Entry("formerly", "setting", "The file name the workflow had before, so that nothing is made twice.", 'formerly "slots"'),
     Entry("paused", "setting", "Whether it is left out of runs.", "paused yes"),
     Entry("let", "line", "Gives a value a name.", "let whole = if Begin is empty then Visit-date"),

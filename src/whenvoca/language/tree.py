@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 from whenvoca.language.faults import Spot
@@ -327,6 +326,3 @@ class Workflow:
     def identity(self) -> str:
         """The name that stands in identities: the file's name, or what it was `formerly`."""
         return self.settings.formerly or self.name
-
-
-Number = int | Decimal

@@ -12,7 +12,7 @@ ROW_GAINED = TriggerDefinition(
     subject="row",
     settings=(
         FieldDefinition(
-            name="where", type="condition", repeated=True, example="Answer is empty and Instrument is filled",
+            name="where", type="condition", example="Answer is empty and Instrument is filled",
             meaning="Which rows count. Several lines must all hold. Column names stand for the row's cells.",
         ),
         FieldDefinition(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import date, datetime, time, timedelta, timezone
+from datetime import datetime, time, timedelta, timezone
 from functools import lru_cache
 
 from whenvoca.values.blanks import plain_signs
@@ -116,13 +116,3 @@ def _splits(text: str) -> list[tuple[str, str]]:
 def show_time(clock: time) -> str:
     """A time as we write it everywhere: 21:30, with seconds only where there are any."""
     return f"{clock:%H:%M:%S}" if clock.second else f"{clock:%H:%M}"
-
-
-def is_first_instant(wall: datetime) -> bool:
-    """Whether a wall time is 00:00 sharp."""
-    return wall.time() == time()
-
-
-def to_day(value: datetime | date) -> date:
-    """The date of a date or moment."""
-    return value.date() if isinstance(value, datetime) else value

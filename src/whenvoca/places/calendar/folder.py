@@ -6,7 +6,7 @@ import contextlib
 import os
 import re
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import datetime
 from pathlib import Path
@@ -119,11 +119,6 @@ class FolderCalendar:
 
     def _label(self, path: Path) -> str:
         return f"{self._shown}/{path.name}"
-
-    def list_events(self) -> Iterator[Event]:
-        """Every component as it stands. Raises SourceFault at a broken file."""
-        for path in self._paths() if self._folder.exists() else ():
-            yield from read_events(files.read_file(path), self.zone, file=self._label(path))
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         """All occurrences wholly or partly between two moments; files that cannot touch them are not parsed."""

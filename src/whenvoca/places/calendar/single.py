@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -91,10 +91,6 @@ class FileCalendar:
         """The standing event that carries our mark."""
         found = next((event for event in self._load() if event.origin == mark and event.occurrence is None), None)
         return self.find_event(found.uid) if found else None
-
-    def list_events(self) -> Iterator[Event]:
-        """Every component as it stands."""
-        return iter(self._load())
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         """All occurrences wholly or partly between two moments."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
@@ -75,14 +74,3 @@ def column_of(letters: str) -> int:
 def cell_name(row: int, column: int) -> str:
     """A cell as spreadsheets show it, row and column counted from 0: C7."""
     return f"{letter_of(column)}{row + 1}"
-
-
-_REFERENCE = re.compile(r"\$?([A-Z]{1,3})\$?(\d+)\Z")
-
-
-def parse_cell(name: str) -> tuple[int, int]:
-    """Row and column, counted from 0, of a cell's name."""
-    found = _REFERENCE.match(name)
-    if not found:
-        raise ValueError(name)
-    return int(found[2]) - 1, column_of(found[1])
