@@ -242,6 +242,8 @@ def main() -> None:
         "",
         "`make bench` measures them; every figure stands beside its bare limit, taken in the same run. Medians.",
         f"Machine: {os.cpu_count()} cores, {platform.system()} {platform.machine()}, Python {platform.python_version()}.",
+        "The first run misses its mark: what it spends beyond the files is Python, evenly over expressions, journal and patch.",
+        "Making 10,000 files took from 0.3 to 5 s on the machine measured, from one minute to the next, in both columns.",
         "",
         "| what | measured | limit | ratio | wanted |",
         "| --- | --- | --- | --- | --- |",
