@@ -261,3 +261,20 @@ def test_read_sheet_of_several_tabs_looks_at_the_first_and_names_the_others(desk
         desk.run_anywhere("read", "sheet", str(desk.folder / "s.xlsx"), "--tab", "counts", "--json").json["tab"]
         == "Counts"
     )
+
+
+def test_sheet_that_stands_unchanged_is_not_parsed_again_in_another_process(
+    slots: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    slots.rows(R1)
+    slots.drive("run")
+
+    def read(*_: object) -> None:
+        raise AssertionError("the sheet was parsed")
+
+    monkeypatch.setattr("whenvoca.places.sheet.csv_file.CsvFile.load", read)
+    assert slots.run("run").code == 0
+    monkeypatch.undo()
+    slots.write("requests.csv", slots.read() + ",,R-2,M 13,18.03.2027,20:00,22:00\n")
+    assert slots.run("run").code == 0
+    assert len(slots.events()) == 2

@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -61,4 +61,6 @@ class SheetMemory:
         return self._kept
 
     def _stamp(self, place: SheetPlace) -> list[str]:
-        return [__version__, place.open_file.digest, repr(place.settings), place.zone.key]
+        people = sorted(place.settings.people)  # a set has no order that stays from one process to the next
+        settings = repr(replace(place.settings, people=frozenset()))
+        return [__version__, place.open_file.digest, settings, *people, place.zone.key]
