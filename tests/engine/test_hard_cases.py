@@ -410,3 +410,28 @@ def test_file_outside_the_workspace_is_never_touched(slots: Desk) -> None:
     slots.run("run")
     assert sorted(path.name for path in slots.folder.parent.iterdir()) == around
     assert HEAD.strip() in slots.read()
+
+
+def test_row_is_never_written_over_a_totals_line(slots: Desk) -> None:
+    totals = '[places.sums]\nkind = "sheet"\nfile = "sums.csv"\ntotals = "last row"\n'
+    slots.settings(SETTINGS, REQUESTS, totals).workflow(
+        "when requests gains a row\nadd row to sums\n  What  Title\n"
+    ).rows(R1)
+    path = slots.write("sums.csv", "What,Hours\na,1\nTotal,1\n")
+    result = slots.run("run")
+    assert result.code == 2
+    assert "below the rows of sums stands a totals line" in result.err
+    assert path.read_text() == "What,Hours\na,1\nTotal,1\n"
+
+
+def test_two_rows_of_one_key_are_not_both_added(slots: Desk) -> None:
+    keyed = '[places.names]\nkind = "sheet"\nfile = "names.csv"\nkey = "Name"\n'
+    slots.settings(SETTINGS, REQUESTS, keyed).workflow(
+        "when requests gains a row\nadd row to names\n  Name   Title\n  First  row.No\n"
+    )
+    slots.write("names.csv", "Name,First\n")
+    slots.rows(R1, R1.replace("R-1", "R-2"))
+    result = slots.run("run")
+    assert result.code == 1
+    assert 'a row "M 42" is being added already' in result.out
+    assert slots.read("names.csv").splitlines() == ["Name,First", "M 42,R-1"]

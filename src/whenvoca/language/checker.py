@@ -228,6 +228,11 @@ class _Checker:
     def _step(self, step: tree.Step, names: Names) -> Names:
         place = self._step_place(step, names)
         self._step_fields(step, place, names)
+        if step.definition.adds == "row" and place is not None and place.totals:
+            mend = "take the totals line and the setting totals away, or add the rows to another sheet"
+            self._faults.add(
+                step.spot, f"below the rows of {place.name} stands a totals line, which a row would write over", mend
+            )
         if step.definition.is_making:
             self._check_identity(step)
         if step.on_failure is not None:

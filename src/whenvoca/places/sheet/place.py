@@ -168,6 +168,7 @@ class SheetPlace:
         self._rows: dict[str, tuple[int, list[Raw]]] = {}  # number and cells by key, as last scanned
         self._overlay: dict[str, dict[str, Raw]] = {}
         self._added: list[dict[str, Raw]] = []
+        self._added_keys: set[str] = set()
         self._equals: dict[tuple[str, ...], Counter[tuple[Raw, ...]]] = {}  # rows by the cells of some columns
         self._formulas: set[tuple[int, int]] | None = None
 
@@ -232,6 +233,7 @@ class SheetPlace:
             "kind": "sheet",
             "zone": self.zone.key,
             "readonly": self.settings.readonly,
+            "totals": self.settings.totals,
         }
         try:
             if self.is_missing():
@@ -389,11 +391,20 @@ class SheetPlace:
             self._refuse_formulas(effect.target, cells)
             self._overlay.setdefault(effect.target, {}).update(raws)
         else:
+            self._refuse_added(effect)
             self._added.append({name: raw for name, raw in raws.items() if raw is not None})
             for names, counts in self._equals.items():
                 counts[tuple(raws.get(name) for name in names)] += 1
         self.open_file.pending.append(_Pending(number, self, effect, raws))
         return Receipt(is_pending=True)
+
+    def _refuse_added(self, effect: Effect) -> None:
+        """Raises RowFault where a row must not be put below the others."""
+        if self.settings.totals:
+            raise RowFault("a totals line stands below the rows", where=self.file, mend="add the rows to another sheet")
+        if effect.target and effect.target in self._added_keys:
+            raise RowFault(f'a row "{effect.target}" is being added already', where=self.file)
+        self._added_keys.add(effect.target)
 
     def _refuse_formulas(self, key: str, cells: Mapping[str, Any]) -> None:
         table = self.table()
@@ -471,6 +482,7 @@ class SheetPlace:
             self._table_digest = self.open_file.digest
             self.memory.forget(self)
         self._overlay, self._added, self._equals = {}, [], {}
+        self._added_keys.clear()
 
     def _bring_up_to_date(self, table: Table, saved: SavedRows) -> None:
         changed: set[str] = set()
