@@ -77,7 +77,7 @@ POINTS = [
     *[("os", "replace", when, n) for when in ("before", "after") for n in (1, 2)],
     ("whenvoca.places.files", "write_temporary", "after", 1),
     ("whenvoca.places.files", "sync_folder", "before", 2),
-    ("whenvoca.places.sheet.place:OpenFile", "_finish", "before", 2),
+    ("whenvoca.places.sheet.open_file:OpenFile", "_finish", "before", 2),
 ]
 
 

@@ -26,7 +26,8 @@ from whenvoca.places.opening import make_backing
 from whenvoca.places.sheet.csv_file import CsvFile, tell_delimiter
 from whenvoca.places.sheet.grid import Backing, TabWrites
 from whenvoca.places.sheet.headings import find_header
-from whenvoca.places.sheet.place import OpenFile, SheetPlace
+from whenvoca.places.sheet.open_file import OpenFile
+from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.rowkeys import work_out_keys
 from whenvoca.places.sheet.table import SheetSettings
 from whenvoca.places.sheet.xlsx_file import XlsxFile

@@ -14,7 +14,8 @@ from whenvoca.cli.output import Column, console, say, say_next, show_json, show_
 from whenvoca.engine.clock import RealClock
 from whenvoca.errors import RequestFault, SettingsFault, SourceFault
 from whenvoca.places.opening import make_backing
-from whenvoca.places.sheet.place import OpenFile, SheetPlace
+from whenvoca.places.sheet.open_file import OpenFile
+from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.reading import describe_table
 from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
 from whenvoca.values.kinds import Kind

@@ -22,7 +22,8 @@ from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.csv_file import CsvFile
 from whenvoca.places.sheet.grid import Backing
 from whenvoca.places.sheet.memory import SheetMemory
-from whenvoca.places.sheet.place import OpenFile, SheetPlace
+from whenvoca.places.sheet.open_file import OpenFile
+from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
 from whenvoca.places.sheet.xlsx_file import XlsxFile
 from whenvoca.values.kinds import Kind
