@@ -62,6 +62,13 @@ class RowFault(WhenvocaError):
 
 
 class PlaceTrouble(WhenvocaError):
-    """A place cannot be reached or written just now; what was asked of it stays pending."""
+    """A place cannot be reached or written just now; what was asked of it stays pending.
+
+    ``is_passing``: trouble that may pass by itself in a moment (a server that is away), so that it is tried again.
+    """
 
     exit_code = ExitCode.UNREACHABLE
+
+    def __init__(self, message: str, *, where: str = "", mend: str = "", is_passing: bool = False) -> None:
+        super().__init__(message, where=where, mend=mend)
+        self.is_passing = is_passing

@@ -10,7 +10,7 @@ import pytest
 
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import SaveIntent
-from whenvoca.engine.ledger import Journal, Ledger, Occurrence
+from whenvoca.engine.ledger import Journal, Ledger, Occurrence, Sighting
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
@@ -30,7 +30,7 @@ def begun(ledger: Ledger, subject: str = "R-1", sequence: int = 1) -> Occurrence
 def test_observations_are_numbered_and_there_and_back_is_two_changes(ledger: Ledger) -> None:
     a, b = {"Day": date(2027, 3, 17)}, {"Day": date(2027, 3, 18)}
     for state in (a, b, a, None):
-        ledger.observe("p", [("R-1", state)], "c", AT)
+        ledger.observe("p", [Sighting("R-1", state)], "c", AT)
     seen = list(ledger.observations("p", 0))
     assert [(each.old, each.new) for each in seen] == [(None, a), (a, b), (b, a), (a, None)]
     assert [each.sequence for each in seen] == [1, 2, 3, 4]
@@ -41,7 +41,7 @@ def test_observations_are_numbered_and_there_and_back_is_two_changes(ledger: Led
 
 def test_observation_tells_the_workflow_that_caused_it(ledger: Ledger) -> None:
     run = begun(ledger).run
-    ledger.observe("p", [("R-1", {"A": "x"})], "c", AT, {"R-1": run})
+    ledger.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT, {"R-1": run})
     assert next(ledger.observations("p", 0)).cause_workflow == "w"
 
 
@@ -121,7 +121,7 @@ def test_a_transaction_is_all_or_nothing(ledger: Ledger) -> None:
         pass
 
     with pytest.raises(Cut), ledger.transaction():
-        ledger.observe("p", [("R-1", {"A": "x"})], "c", AT)
+        ledger.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT)
         raise Cut
     assert ledger.standing("p") == {}
     assert ledger.cursor("p") == ""
@@ -148,8 +148,8 @@ def test_file_that_is_no_ledger_is_told(tmp_path: Path) -> None:
 def test_copy_in_memory_leaves_the_file_alone(tmp_path: Path) -> None:
     path = tmp_path / "ledger.sqlite"
     real = SqliteLedger(path)
-    real.observe("p", [("R-1", {"A": "x"})], "c", AT)
+    real.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT)
     copy = SqliteLedger.copy_of(path)
-    copy.observe("p", [("R-2", {"A": "y"})], "c", AT)
+    copy.observe("p", [Sighting("R-2", {"A": "y"})], "c", AT)
     assert set(copy.standing("p")) == {"R-1", "R-2"}
     assert set(real.standing("p")) == {"R-1"}

@@ -24,17 +24,19 @@ CASES: list[tuple[str, str, list[str]]] = [
     (
         "unknown trigger",
         "when requests looses a row\n" + E,
-        ['1:6 there is no trigger "requests looses a row" | the nearest is: SHEET gains a row'],
+        ['1:6 there is no trigger "requests looses a row" | the nearest is: SHEET gains, changes or loses a row'],
     ),
     (
         "odd trigger",
         "when fish swim\n" + E,
-        ['1:6 there is no trigger that begins with "fish" | there are: SHEET gains a row'],
+        [
+            '1:6 there is no trigger that begins with "fish" | there are: SHEET gains, changes or loses a row; CALENDARS gains, changes or loses an event'
+        ],
     ),
     (
         "incomplete trigger",
         "when requests gains\n" + E,
-        ["1:6 this trigger is not complete | written: SHEET gains a row"],
+        ["1:6 this trigger is not complete | written: SHEET gains, changes or loses a row"],
     ),
     (
         "unknown place",
@@ -81,14 +83,14 @@ CASES: list[tuple[str, str, list[str]]] = [
         "odd step",
         H + "dance\n",
         [
-            '2:1 there is no step that begins with "dance" | there are: create event in CALENDAR; change row; add row to SHEET'
+            '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, take, add; all of them: whenvoca words'
         ],
     ),
     (
         "step of later",
         H + 'send message to room "x" in chat\n',
         [
-            '2:1 there is no step that begins with "send" | there are: create event in CALENDAR; change row; add row to SHEET'
+            '2:1 there is no step that begins with "send" | steps begin with: create, change, delete, mirror, find, take, add; all of them: whenvoca words'
         ],
     ),
     (
@@ -241,7 +243,7 @@ CASES: list[tuple[str, str, list[str]]] = [
         H + 'add row to log\n  Seen  "soon"\n',
         ['3:9 the column "Seen" holds moments, and this is a text'],
     ),
-    ("names nothing", H + "change row as entry\n  Answer  1\n", ['2:1 "change row" gives nothing that could be named']),
+    ("names nothing", H + "delete row as entry\n", ['2:1 "delete row" gives nothing that could be named']),
     ("unknown name", ev(S, "title  wish.Title"), ['4:10 there is no "wish" | known here: row']),
     (
         "column before dot",
@@ -456,9 +458,9 @@ CASES: list[tuple[str, str, list[str]]] = [
         [
             "there is no step below the trigger | say what is to be done, such as: create event in …",
             "2:1 a tab stands in the indentation | whenvoca tidy mends it",
-            '2:5 this trigger has no setting "create" | known here: existing, where',
+            '2:5 this trigger has no setting "create" | known here: existing, fields, where',
             "3:3 this indentation fits no line above | indent it as the lines it belongs to",
-            '4:3 this trigger has no setting "start" | known here: existing, where',
+            '4:3 this trigger has no setting "start" | known here: existing, fields, where',
         ],
     ),
     (

@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from whenvoca.calendars.event import Event
+from whenvoca.engine.clock import RealClock
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import CalendarFace
 from whenvoca.errors import PlaceTrouble, WhenvocaError
@@ -29,8 +30,8 @@ def calendar(request: pytest.FixtureRequest, tmp_path: Path) -> CalendarFace:
 
 def opened(kind: str, folder: Path) -> CalendarFace:
     if kind == "folder":
-        return FolderCalendar("domes", folder / "domes", "domes", AZORES)
-    return FileCalendar("domes", folder / "domes.ics", "domes.ics", AZORES)
+        return FolderCalendar("domes", folder / "domes", "domes", AZORES, clock=RealClock())
+    return FileCalendar("domes", folder / "domes.ics", "domes.ics", AZORES, clock=RealClock())
 
 
 def again(calendar: CalendarFace, folder: Path) -> CalendarFace:
@@ -91,13 +92,17 @@ def test_change_goes_through_only_on_the_version_it_was_decided_on(calendar: Cal
     stored = calendar.find_event("u1")
     assert stored is not None
     changed = replace(stored.event, title="new", sequence=1)
-    effect = Effect(place="domes", verb="change event", target="u1", stored=stored, event=changed)
+    effect = Effect(
+        place="domes", verb="change event", target="u1", after={"title": "new"}, stored=stored, event=changed
+    )
     (receipt,) = calendar.apply([effect], STAMP)
     assert isinstance(receipt, Receipt)
     fresh = again(calendar, tmp_path).find_event("u1")
     assert fresh is not None
     assert (fresh.event.title, fresh.version) == ("new", receipt.version)
-    (refused,) = again(calendar, tmp_path).apply([effect], STAMP)  # decided on the old version
+    assert again(calendar, tmp_path).apply([effect], STAMP) == [receipt]  # as after a crash: it stands already
+    other_change = replace(effect, event=replace(changed, title="other"))
+    (refused,) = again(calendar, tmp_path).apply([other_change], STAMP)  # decided on the old version
     assert isinstance(refused, WhenvocaError)
     assert "changed by another hand" in refused.message
     other = again(calendar, tmp_path).find_event("u2")

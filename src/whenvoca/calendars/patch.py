@@ -11,16 +11,29 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.vtimezone import vtimezone_lines
-from whenvoca.calendars.writer import PROPERTIES, alarm_lines, event_lines, field_lines, join_lines, zones_of
+from whenvoca.calendars.writer import (
+    PROPERTIES,
+    alarm_lines,
+    empty_calendar,
+    event_lines,
+    field_lines,
+    join_lines,
+    moment_line,
+    zones_of,
+)
+from whenvoca.values.zones import load_zone
 
 _LINE = re.compile(rb"[^\n]*\n|[^\n]+\Z")
 _NAME = re.compile(rb"[A-Za-z0-9-]+")
+_TZID = re.compile(r';TZID="?([^";:]+)', re.IGNORECASE)
+_ZONE_NAMED = re.compile(rb';TZID="?([^";:\r\n]+)', re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)
 class Component:
-    """Where a component stands in the text, and which one it is."""
+    """Where a component stands in the text, and which one it is; ``occurrence`` is what follows RECURRENCE-ID."""
 
     name: str
     begin: int
@@ -57,6 +70,9 @@ def iter_components(data: bytes) -> Iterator[Component]:
             and found[0] in (b"UID", b"RECURRENCE-ID", b"X-WHENVOCA-ORIGIN", b"TZID")
         ):
             key = found[0].decode()
+            if key == "RECURRENCE-ID":
+                details[key] = line[len(key) :].strip().decode("utf-8", "replace")
+                continue
             details["UID" if key == "TZID" else key] = unescape_text(
                 line.partition(b":")[2].strip().decode("utf-8", "replace")
             )
@@ -85,10 +101,15 @@ def _content_lines(data: bytes) -> Iterator[tuple[int, int, bytes]]:
 
 
 def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
-    """The text with the fields in which ``new`` differs written anew in the event's own VEVENT."""
-    place = next(
-        each for each in iter_components(data) if each.name == "VEVENT" and each.uid == old.uid and not each.occurrence
-    )
+    """The text with the fields in which ``new`` differs written anew in the event's own VEVENT.
+
+    An occurrence of a series that is changed for the first time gets a VEVENT of its own, a copy of its master's.
+    """
+    place = _find_component(data, event_key(old.uid, old.occurrence))
+    if place is None:
+        data = _with_own_occurrence(data, old)
+        place = _find_component(data, event_key(old.uid, old.occurrence))
+    assert place is not None
     names = set(changed_fields(old, new))
     if names & {"start", "end"}:
         names |= {"start", "end"}
@@ -104,6 +125,114 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "alarm" in names else None
     body = b"".join(_patched(data[place.begin : place.end], replaced, fresh, alarms))
     return with_zones(data[: place.begin] + body + data[place.end :], [new])
+
+
+_OF_SERIES = {"RRULE", "EXDATE", "RDATE", "DTSTART", "DTEND", "DURATION", "RECURRENCE-ID"}
+
+
+def _events_of(data: bytes, uid: str) -> list[Component]:
+    return [each for each in iter_components(data) if each.name == "VEVENT" and each.uid == uid]
+
+
+def _find_component(data: bytes, key: str) -> Component | None:
+    """The VEVENT of an event's key: a master, or a changed occurrence."""
+    uid, occurrence = split_key(key)
+    for each in _events_of(data, uid):
+        if _original_start(each.occurrence) == occurrence:
+            return each
+    return None
+
+
+def _original_start(text: str) -> str:
+    """What follows RECURRENCE-ID as an event's key has it; empty for a master."""
+    if not text:
+        return ""
+    parameters, _, value = text.partition(":")
+    found = _TZID.search(parameters)
+    if len(value) == 8 or value.endswith("Z") or not found:
+        return value
+    wall = datetime.strptime(value, "%Y%m%dT%H%M%S").replace(tzinfo=load_zone(found[1]))
+    return f"{wall.astimezone(UTC):%Y%m%dT%H%M%SZ}"
+
+
+def _with_own_occurrence(data: bytes, occurrence: Event) -> bytes:
+    """The text with a VEVENT for that occurrence behind its master's, the same in everything but its time."""
+    master = _find_component(data, occurrence.uid)
+    assert master is not None
+    assert occurrence.occurrence is not None
+    lines = [moment_line("RECURRENCE-ID", occurrence.occurrence), *field_lines("start", occurrence)]
+    lines += field_lines("end", occurrence)
+    own = b"".join(_patched(data[master.begin : master.end], _OF_SERIES, lines, None))
+    return with_zones(data[: master.end] + own + data[master.end :], [occurrence])
+
+
+def remove_event(data: bytes, uid: str) -> bytes:
+    """The text without any VEVENT of that UID."""
+    for each in reversed(_events_of(data, uid)):
+        data = data[: each.begin] + data[each.end :]
+    return data
+
+
+def remove_occurrence(data: bytes, event: Event, stamp: datetime) -> bytes:
+    """The text with an occurrence taken out of its series: an EXDATE, and no VEVENT of its own (RFC 5545 3.8.5.1)."""
+    assert event.occurrence is not None
+    own = _find_component(data, event_key(event.uid, event.occurrence))
+    if own is not None:
+        data = data[: own.begin] + data[own.end :]
+    master = _find_component(data, event.uid)
+    assert master is not None
+    fresh = [moment_line("EXDATE", event.occurrence), f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}"]
+    body = b"".join(_patched(data[master.begin : master.end], {"DTSTAMP", "LAST-MODIFIED"}, fresh, None))
+    return with_zones(data[: master.begin] + body + data[master.end :], [event])
+
+
+def put_back(data: bytes, kept: bytes, key: str) -> bytes:
+    """The text with what ``kept`` holds of that key: a whole event, or one occurrence of a series that stands."""
+    uid, occurrence = split_key(key)
+    if not occurrence:
+        return _with_components(remove_event(data, uid), kept, _events_of(kept, uid))
+    own = _find_component(data, key)
+    if own is not None:
+        data = data[: own.begin] + data[own.end :]
+    master = _find_component(data, uid)
+    if master is None:
+        return data
+    body = b"".join(_without_exdate(data[master.begin : master.end], occurrence))
+    data = data[: master.begin] + body + data[master.end :]
+    before = _find_component(kept, key)
+    return data if before is None else _with_components(data, kept, [before])
+
+
+def _without_exdate(event: bytes, occurrence: str) -> Iterator[bytes]:
+    for start, end, line in _content_lines(event):
+        if line[:7].upper().startswith(b"EXDATE"):
+            head, _, values = line.decode("utf-8", "replace").partition(":")
+            kept = [each for each in values.split(",") if _original_start(f"{head[6:]}:{each}") != occurrence]
+            if len(kept) < len(values.split(",")):
+                if kept:
+                    yield join_lines([f"{head}:{','.join(kept)}"])
+                continue
+        yield event[start:end]
+
+
+def extract_event(data: bytes, uid: str) -> bytes:
+    """An iCalendar object with only the components of that UID, and the time zones."""
+    return _with_components(empty_calendar(), data, _events_of(data, uid))
+
+
+def has_event(data: bytes, uid: str) -> bool:
+    """Whether a VEVENT of that UID stands in the text."""
+    return bool(_events_of(data, uid))
+
+
+def _with_components(data: bytes, source: bytes, events: list[Component]) -> bytes:
+    """The text with these components of another one, and the time zones of that one that it has not."""
+    known = {each.uid for each in iter_components(data) if each.name == "VTIMEZONE"}
+    texts = b"".join(source[each.begin : each.end] for each in events)
+    zones = [each for each in iter_components(source) if each.name == "VTIMEZONE" and each.uid not in known]
+    named = {found[1] for found in _ZONE_NAMED.finditer(texts)}
+    added = b"".join(source[each.begin : each.end] for each in zones if each.uid.encode() in named)
+    return _insert_before_end(data, added + texts)
 
 
 def _patched(event: bytes, replaced: set[str], fresh: list[str], alarms: list[str] | None) -> Iterator[bytes]:

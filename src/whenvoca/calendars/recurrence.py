@@ -61,6 +61,15 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
             yield replace(event, start=start, end=end, occurrence=start, rule="", added=(), excluded=())
 
 
+def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Event | None:
+    """The occurrence of a series that begins at that moment, None if it gives none there."""
+    begin = _instant(moment, zone)
+    for each in iter_occurrences(event, begin, begin + timedelta(days=1), zone):
+        if each.occurrence is not None and _instant(each.occurrence, zone) == begin:
+            return each
+    return None
+
+
 def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:
     """DTSTART is the first occurrence whether its rule gives it or not (RFC 5545 3.8.5.3), then those of rule and RDATE."""
     dates = {_instant(value, zone): value for value in (event.start, *event.added)}

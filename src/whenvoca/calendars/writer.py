@@ -87,11 +87,11 @@ def event_lines(event: Event, stamp: datetime) -> list[str]:
     """The VEVENT of an event."""
     lines = ["BEGIN:VEVENT", f"UID:{event.uid}", f"DTSTAMP:{_utc(stamp)}"]
     if event.occurrence is not None:
-        lines.append(_moment_line("RECURRENCE-ID", event.occurrence))
+        lines.append(moment_line("RECURRENCE-ID", event.occurrence))
     for name in FIELD_ORDER:
         lines += field_lines(name, event)
-    lines += [_moment_line("EXDATE", value) for value in event.excluded]
-    lines += [_moment_line("RDATE", value) for value in event.added]
+    lines += [moment_line("EXDATE", value) for value in event.excluded]
+    lines += [moment_line("RDATE", value) for value in event.added]
     if event.organizer:
         lines.append(f"ORGANIZER:mailto:{event.organizer}")
     if event.url:
@@ -116,9 +116,9 @@ def field_lines(name: str, event: Event) -> list[str]:
         case "title":
             return [f"SUMMARY:{escape_text(event.title)}"] if event.title else []
         case "start":
-            return [_moment_line("DTSTART", event.start)]
+            return [moment_line("DTSTART", event.start)]
         case "end":
-            return [_moment_line("DTEND", event.end)]
+            return [moment_line("DTEND", event.end)]
         case "repeat":
             return [f"RRULE:{event.rule}"] if event.rule else []
         case "location":
@@ -203,7 +203,8 @@ def _zone_name(value: datetime) -> str:
     return "" if value.fold and value.utcoffset() != value.replace(fold=0).utcoffset() else zone.key
 
 
-def _moment_line(name: str, value: datetime | date) -> str:
+def moment_line(name: str, value: datetime | date) -> str:
+    """The content line of a property that holds a moment or a day."""
     parameters, text = to_ical_moment(value)
     return f"{name}{parameters}:{text}"
 

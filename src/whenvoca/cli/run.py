@@ -14,7 +14,7 @@ from whenvoca.cli.progress import progress_bar
 from whenvoca.engine.batch import RunResult
 from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.working import Outcome, open_ledger, run_workflows
+from whenvoca.engine.working import Outcome, Request, open_ledger, run_workflows
 from whenvoca.errors import ExitCode
 from whenvoca.values.texts import show_value
 from whenvoca.values.times import show_time
@@ -46,8 +46,8 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
         open_ledger(kit.workspace, kit.clock, say) as ledger,
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
-        kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
-        outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, progress=progress, kept=kept)
+        request = Request(kept=_ALL if common.as_json or common.verbose else _MOST_SHOWN, progress=progress)
+        outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, request)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
         show_json(_to_json(outcome))

@@ -6,18 +6,20 @@ before it is replaced.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
+from whenvoca.calendars.state import split_key
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.faces import RowState, SavedRows, SaveIntent, SheetFace
-from whenvoca.engine.ledger import Journal, JournalEntry, Ledger, Occurrence
-from whenvoca.engine.observing import moved_cursor, unwritten
-from whenvoca.engine.program import People, Performing, Program, RunContext, reason_of
+from whenvoca.engine.faces import CalendarFace, RowState, SavedRows, SaveIntent, SheetFace
+from whenvoca.engine.ledger import Journal, JournalEntry, Ledger, Observation, Occurrence, Sighting
+from whenvoca.engine.observing import moved_cursor, sightings
+from whenvoca.engine.program import People, Performing, Program, RunContext, TroubleFault, reason_of
+from whenvoca.engine.sources import SheetSource, Source
 from whenvoca.engine.stage import LiveStage
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.evaluation import Scope, WaitingFault
@@ -49,11 +51,24 @@ class RunResult:
     effects: tuple[Effect, ...] = ()
     run: int = 0
     trouble: WhenvocaError | None = None
+    subject: str = ""
+    occurrence: int = 0
+
+
+@dataclass(slots=True)
+class _Start:
+    """An occurrence that is about to run, with what its run begins with."""
+
+    occurrence: Occurrence
+    scope: Scope
+    is_lost: bool
+    done: list[JournalEntry]
 
 
 @dataclass(slots=True)
 class _Run:
     occurrence: Occurrence
+    context: RunContext
     performing: Performing
     journal: dict[EffectKey, JournalEntry]
     began: float
@@ -78,6 +93,8 @@ class Batch:
     tell: Callable[[RunResult], None]
     progress: Callable[[int], None]
     kept: int = 200  # of how many runs the effects are kept to be told; the journal has them all
+    chosen: Container[str] | None = None  # keys of the only subjects that run now
+    again: int = 0  # runs that trouble at a place has ended, and that have a try left
     _unsaved: list[_Run] = field(default_factory=list)
     _by_effect: dict[int, tuple[_Run, Effect]] = field(default_factory=dict)
     _next_effect: int = 0
@@ -87,57 +104,98 @@ class Batch:
 
     # --- runs
 
-    def run_waiting(self, program: Program, sheet: SheetFace, zone: ZoneInfo, sheets: Mapping[str, SheetFace]) -> None:
-        """Runs every waiting occurrence of a workflow once, in groups."""
-        workflow = program.workflow
+    def run_waiting(
+        self, program: Program, sources: Mapping[str, Source], zone: ZoneInfo | None, sheets: Mapping[str, SheetFace]
+    ) -> None:
+        """Runs every waiting occurrence of a workflow once, in groups; those of one subject one after the other.
+
+        ``zone`` is the workflow's own; without it the zone of the place counts.
+        """
+        identity = program.workflow.identity
         after = 0
-        while occurrences := self.ledger.waiting(workflow.identity, GROUP, after):
+        held: set[str] = set()  # subjects whose run waits: what happened to them later waits with it
+        while occurrences := self.ledger.waiting(identity, GROUP, after):
             after = occurrences[-1].number
-            startable = self._startable(occurrences, program, sheet, zone)
-            self._advance([self._begin(each, program, sheet, scope, done) for each, scope, done in startable])
+            left = [each for each in occurrences if self.chosen is None or each.subject in self.chosen]
+            while left:
+                wave: list[Occurrence] = []
+                later: list[Occurrence] = []
+                seen: set[str] = set()
+                for each in left:
+                    if each.subject in held:
+                        continue
+                    (later if each.subject in seen else wave).append(each)
+                    seen.add(each.subject)
+                runs = [self._begin(start, program) for start in self._starts(wave, program, sources, zone)]
+                self._advance(runs)
+                held |= {run.occurrence.subject for run in runs if run.outcome == "waiting"}
+                left = later
             if len(self._unsaved) >= MOST_UNSAVED and not self.save_files(sheets):
                 return
 
-    def _startable(
-        self, occurrences: list[Occurrence], program: Program, sheet: SheetFace, zone: ZoneInfo
-    ) -> list[tuple[Occurrence, Scope, list[JournalEntry]]]:
-        """Occurrences whose subject still stands and is in the set, each with its run and what that did before a crash.
+    def _starts(
+        self, occurrences: list[Occurrence], program: Program, sources: Mapping[str, Source], zone: ZoneInfo | None
+    ) -> list[_Start]:
+        """What each occurrence begins with; one whose subject is gone or left the set is dropped.
 
-        The subject is the row as it is now, without what this very run, or a failed one before it, wrote into it.
+        The subject is as it is now, without what this very run, or a failed one before it, wrote into it.
         """
+        trigger = program.workflow.trigger
+        assert trigger is not None
         failed = self.ledger.failed_writes(program.workflow.identity)
-        assert program.workflow.trigger is not None
-        word = program.workflow.trigger.definition.subject
-        kept: list[tuple[Occurrence, Scope, list[JournalEntry]]] = []
+        tells = [each.sequence for each in occurrences] if not trigger.is_set else []
+        observed = self.ledger.observed(tells)
+        word = trigger.definition.subject
+        kept: list[_Start] = []
         for occurrence in occurrences:
-            state = sheet.current(occurrence.subject)
-            if state is None:
-                self.ledger.drop(occurrence, "its row is gone")
-                continue
+            source = sources[occurrence.place]
             done = self.ledger.journal_of(occurrence.run) if occurrence.run else []
+            now = source.current(occurrence.subject)
             own = [entry.effect for entry in done if entry.effect.verb == "change row"]
-            if own or occurrence.subject in failed:
-                state = unwritten(state, [*own, *failed.get(occurrence.subject, ())], sheet)
-            scope = Scope(sheet.row(occurrence.subject, state), word, datetime.fromisoformat(occurrence.at), zone)
-            if not done and not _holds(program, scope):
-                self.ledger.drop(occurrence, "its row left the set")
-                continue
-            kept.append((occurrence, scope, done))
-        begun = self.ledger.begin_runs([each for each, _, _ in kept], self.clock.now().isoformat())
-        return [(occurrence, scope, done) for occurrence, (_, scope, done) in zip(begun, kept, strict=True)]
+            if now is not None and (own or occurrence.subject in failed):
+                now = source.unwritten(now, [*own, *failed.get(occurrence.subject, ())])
+            at = datetime.fromisoformat(occurrence.at)
 
-    def _begin(
-        self, occurrence: Occurrence, program: Program, sheet: SheetFace, scope: Scope, done: list[JournalEntry]
-    ) -> _Run:
+            def scope_of(
+                state: RowState, occurrence: Occurrence = occurrence, source: Source = source, at: datetime = at
+            ) -> Scope:
+                return Scope(source.thing(occurrence.subject, state), word, at, zone or source.zone)
+
+            is_in = now is not None and _holds(program, scope_of(now))
+            seen = observed.get(occurrence.sequence)
+            why = _why_dropped(program, occurrence, now, is_in=is_in)
+            if why and not done:
+                self.ledger.drop(occurrence, why)
+                if self.chosen is not None:
+                    self.tell(RunResult(occurrence.workflow, occurrence.label, "not taken up", why))
+                continue
+            scope = scope_of(_subject_state(program, occurrence, source, now, seen))
+            _tell_before(scope, occurrence, source, seen)
+            is_lost = not is_in if program.is_mirror else occurrence.happened == "lost"
+            kept.append(_Start(occurrence, scope, is_lost, done))
+        begun = self.ledger.begin_runs([each.occurrence for each in kept], self.clock.now().isoformat())
+        for each, occurrence in zip(kept, begun, strict=True):
+            each.occurrence = occurrence
+        return kept
+
+    def _begin(self, start: _Start, program: Program) -> _Run:
+        occurrence = start.occurrence
+        trigger, settings = program.workflow.trigger, program.workflow.settings
+        assert trigger is not None
         context = RunContext(
-            self.stage, scope, self.root, program.workflow.identity, occurrence.subject, sheet.name, self.people
-        )
-        return _Run(occurrence, program.perform(context), {entry.key: entry for entry in done}, self.clock.tick())
+            self.stage, start.scope, self.root, program.workflow.identity, occurrence.subject, occurrence.place, self.people,
+            sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=start.is_lost,
+            is_last_try=occurrence.tries + 1 >= settings.tries,
+            reads=self.ledger.reads_of(occurrence.run) if start.done else {},
+        )  # fmt: skip
+        journal = {entry.key: entry for entry in start.done}
+        return _Run(occurrence, context, program.perform(context), journal, self.clock.tick())
 
     def _advance(self, runs: Sequence[_Run]) -> None:
         """Lockstep: each round journals the intents of all runs, applies them, and hands the receipts on."""
         answers: list[tuple[_Run, Receipt | WhenvocaError | None]] = [(run, None) for run in runs]
         journal = Journal()
+        observed: list[tuple[Effect, Receipt, int]] = []
         while answers:
             asked: list[tuple[_Run, int, EffectKey, Effect]] = []
             for run, answer in answers:
@@ -145,9 +203,12 @@ class Batch:
                     number, key, effect = request
                     asked.append((run, number, key, effect))
                     journal.intents.append((number, run.occurrence.run, key, effect))
+                if run.context.fresh_reads:
+                    journal.reads += [(run.occurrence.run, *each) for each in run.context.fresh_reads]
+                    run.context.fresh_reads = []
             self._end_runs([run for run, _ in answers if run.outcome], journal)
-            self.ledger.commit(journal)
-            journal = Journal()
+            self._commit(journal, observed)
+            journal, observed = Journal(), []
             results = (
                 self.stage.apply([(number, effect) for _, number, _, effect in asked], self.clock.now())
                 if asked
@@ -156,13 +217,23 @@ class Batch:
             answers = []
             for (run, number, _, effect), result in zip(asked, results, strict=True):
                 self._note(run, number, effect, result, journal)
+                if isinstance(result, Receipt) and not result.is_pending:
+                    observed.append((effect, result, run.occurrence.run))
                 answers.append((run, result))
-        self.ledger.commit(journal)
+        self._commit(journal, observed)
+
+    def _commit(self, journal: Journal, written: Sequence[tuple[Effect, Receipt, int]]) -> None:
+        """One round: intents, receipts and ends, and what our own writes were, where calendars are observed."""
+        with self.ledger.transaction():
+            self.ledger.commit(journal)
+            note_own_events(self.ledger, self.stage.calendar, written, self.clock.now())
 
     def _step(self, run: _Run, answer: Receipt | WhenvocaError | None) -> tuple[int, EffectKey, Effect] | None:
         """Takes the run to its next write that has no receipt yet; answers it with its number, that of before a crash."""
         try:
             while True:
+                if isinstance(answer, PlaceTrouble) and answer.is_passing and run.context.is_last_try:
+                    answer = TroubleFault(answer)
                 if isinstance(answer, PlaceTrouble | SourceFault):
                     run.outcome, run.reason, run.mend, run.trouble = (
                         "waiting",
@@ -197,6 +268,7 @@ class Batch:
             run.outcome, run.reason, run.mend = "waiting", reason_of(fault), fault.mend
         except RowFault as fault:
             run.outcome, run.reason, run.mend = "failed", reason_of(fault), fault.mend
+            run.trouble = fault.trouble if isinstance(fault, TroubleFault) else None
         except (PlaceTrouble, SourceFault) as trouble:
             run.outcome, run.reason, run.mend, run.trouble = "waiting", reason_of_error(trouble), trouble.mend, trouble
         return None
@@ -229,7 +301,11 @@ class Batch:
 
     def _end(self, run: _Run, journal: Journal) -> None:
         if run.outcome == "waiting":
-            self.ledger.hold(run.occurrence, run.reason)
+            passes = isinstance(run.trouble, PlaceTrouble) and run.trouble.is_passing
+            self.ledger.hold(run.occurrence, run.reason, run.occurrence.tries + passes)
+            if passes:
+                self.again += 1
+                return
         else:
             spent = round((self.clock.tick() - run.began) * 1000)
             journal.ended.append((run.occurrence, run.outcome, run.reason, spent))
@@ -237,7 +313,7 @@ class Batch:
         self.tell(
             RunResult(
                 run.occurrence.workflow, run.occurrence.label, run.outcome, run.reason, run.mend, tuple(run.effects),
-                run.occurrence.run, run.trouble,
+                run.occurrence.run, run.trouble, run.occurrence.subject, run.occurrence.number,
             )
         )  # fmt: skip
 
@@ -309,15 +385,17 @@ class Batch:
         cursor = self.ledger.cursor(sheet.name)
         if not cursor:
             return
-        changes: dict[str, RowState] = {key: state for key, state in rows.states.items() if key in cause}
+        changes: dict[str, RowState | None] = {key: state for key, state in rows.states.items() if key in cause}
+        changes |= dict.fromkeys(rows.gone)
         if added:
             for row in sheet.scan(self.ledger.standing(sheet.name)):
                 if row.number in added and not row.fault and not row.waits:
                     changes[row.key] = row.state
                     cause[row.key] = added[row.number]
         self.ledger.observe(
-            sheet.name, changes.items(), moved_cursor(cursor, rows.digest), self.clock.now().isoformat(), cause
-        )
+            sheet.name, [Sighting(key, state) for key, state in changes.items()], moved_cursor(cursor, rows.digest),
+            self.clock.now().isoformat(), cause,
+        )  # fmt: skip
 
 
 def _no_more() -> Performing:
@@ -325,6 +403,76 @@ def _no_more() -> Performing:
 
 
 _ENDED = _no_more()  # stands for the generator of a run that has ended, so that its names and values are let go
+
+
+def note_own_events(
+    ledger: Ledger,
+    calendar_of: Callable[[str], CalendarFace],
+    written: Sequence[tuple[Effect, Receipt, int]],
+    at: datetime,
+) -> None:
+    """Enters our own writes to calendars that are observed into their log, with the run that made them."""
+    by_calendar: dict[str, dict[str, tuple[Effect, Receipt, int]]] = {}
+    for effect, receipt, run in written:
+        if effect.verb != "take event as made" and "row" not in effect.verb:
+            by_calendar.setdefault(effect.place, {})[split_key(effect.target)[0]] = (effect, receipt, run)
+    for place, by_uid in by_calendar.items():
+        cursor = ledger.cursor(place)
+        if not cursor:
+            continue
+        calendar, fresh, gone = calendar_of(place), {}, []
+        names = {each.uid: name for name, each in ledger.resources(place).items()}
+        for uid, (effect, receipt, run) in by_uid.items():
+            found = calendar.resource_of(uid, receipt.version)
+            if found is not None:
+                fresh[found[0]] = found[1]
+            elif uid in names:
+                gone.append(names[uid])
+            if effect.verb == "create event" and effect.event is not None:
+                events = [effect.event]
+            else:
+                stored = calendar.find_event(uid) if found is not None else None
+                events = [stored.event, *stored.others] if stored is not None else []
+            ledger.observe(place, sightings(ledger, calendar, uid, events), cursor, at.isoformat(), run)
+        ledger.keep_resources(place, fresh, gone)
+
+
+def _why_dropped(program: Program, occurrence: Occurrence, now: RowState | None, *, is_in: bool) -> str:
+    """Why an occurrence needs no run any more, empty if it does."""
+    trigger = program.workflow.trigger
+    assert trigger is not None
+    if program.is_mirror:
+        return ""
+    if trigger.is_set:
+        word = trigger.definition.subject
+        return f"its {word} is gone" if now is None else "" if is_in else f"its {word} left the set"
+    return "it came back" if occurrence.happened == "lost" and is_in else ""
+
+
+def _subject_state(
+    program: Program, occurrence: Occurrence, source: Source, now: RowState | None, seen: Observation | None
+) -> RowState:
+    """What the run is about: a set's or mirror's subject as it is now, what was lost as it last was, else what was seen;
+    rows as they are now, so that a correction counts."""
+    trigger = program.workflow.trigger
+    assert trigger is not None
+    last = (seen.new or seen.old) if seen else None
+    if occurrence.happened == "lost" and seen is not None and not program.is_mirror:
+        return seen.old or now or {}
+    if trigger.is_set or program.is_mirror or isinstance(source, SheetSource):
+        return now or last or {}
+    return last or now or {}
+
+
+def _tell_before(scope: Scope, occurrence: Occurrence, source: Source, seen: Observation | None) -> None:
+    """What happened, old and changes, for the workflow's words."""
+    scope.words["happened"] = "gained" if occurrence.happened == "orphaned" else occurrence.happened
+    if seen is None:
+        return
+    if seen.old is not None:
+        scope.words["old"] = source.thing(occurrence.subject, seen.old)
+    if seen.old is not None and seen.new is not None:
+        scope.words["changes"] = source.changes(seen.old, seen.new)
 
 
 def _holds(program: Program, scope: Scope) -> bool:

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+from whenvoca.engine.event_thing import event_type
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RequestFault, SourceFault
 from whenvoca.language import tree
 from whenvoca.language.checker import Surroundings, check_workflow, find_circles, iter_steps
-from whenvoca.language.definitions import PlaceInfo, Vocabulary
+from whenvoca.language.definitions import EVERY_PLACE, PlaceInfo, Vocabulary
 from whenvoca.language.faults import Fault, FaultList, nearest
 from whenvoca.language.inference import fold_name
 from whenvoca.language.reader import read_workflow
@@ -25,6 +26,9 @@ class PlaceLook(Protocol):
 
     def names(self) -> list[str]:
         """The names of all places."""
+
+    def kind_of(self, name: str) -> str:
+        """The kind of a place."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,20 +109,20 @@ def check_files(workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabul
             faults[shown] = [Fault(shown, None, fault.message, fault.mend)]
     infos: dict[str, PlaceInfo] = {}
     for each in read:
-        for name in places_of(each.workflow):
+        for name in expand_places(places_of(each.workflow), places):
             if name.lower() not in infos and (info := places.info(name)) is not None:
                 infos[name.lower()] = info
     known = {name.lower(): infos.get(name.lower()) or PlaceInfo(name=name, kind="") for name in places.names()}
-    around = Surroundings(_with_kinds(known, places), workspace.people_names)
+    around = Surroundings(_with_kinds(known, places), workspace.people_names, event_type)
     for each in read:
         found = check_workflow(each.workflow, each.faults, around)
         faults[each.workflow.file] = found
     _add_circles(read, faults)
     warnings = [f"{info.name}: {warning}" for info in infos.values() for warning in info.warnings]
     for each in read:
-        info = infos.get(each.workflow.trigger.place.lower()) if each.workflow.trigger else None
-        if info is not None and info.key_warning:
-            warnings.append(f"{info.name}: {info.key_warning}")
+        for place in each.workflow.trigger.places if each.workflow.trigger else ():
+            if (info := infos.get(place.lower())) is not None and info.key_warning:
+                warnings.append(f"{info.name}: {info.key_warning}")
     warnings = list(dict.fromkeys(warnings))
     warnings += _invitation_warnings(read, workspace)
     exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)
@@ -127,7 +131,7 @@ def check_files(workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabul
 
 def _with_kinds(known: Mapping[str, PlaceInfo], places: PlaceLook) -> dict[str, PlaceInfo]:
     """Places that no workflow names are not opened; only their kind is told, for “did you mean”."""
-    kind_of = getattr(places, "kind_of", lambda name: "")
+    kind_of = places.kind_of
     return {
         name: info if info.kind else PlaceInfo(name=info.name, kind=kind_of(info.name)) for name, info in known.items()
     }
@@ -142,17 +146,23 @@ def _shown(workspace: Workspace, path: Path) -> str:
 
 def places_of(workflow: tree.Workflow) -> list[str]:
     """The names of places that a workflow speaks of."""
-    names = [workflow.trigger.place] if workflow.trigger else []
+    names = [*workflow.trigger.places] if workflow.trigger else []
     for step in iter_steps(workflow):
         names += step.places
     return list(dict.fromkeys(names))
+
+
+def expand_places(names: Iterable[str], places: PlaceLook) -> list[str]:
+    """The names, with all calendars for a word that stands for any of them."""
+    every = [name for name in places.names() if places.kind_of(name) == "calendar"]
+    return list(dict.fromkeys(each for name in names for each in (every if name == EVERY_PLACE else [name])))
 
 
 def written_columns(workflows: Iterable[tree.Workflow]) -> dict[str, list[str]]:
     """The columns that workflows write, by lower-case place: as the workflow writes them, in order."""
     found: dict[str, dict[str, str]] = {}
     for workflow in workflows:
-        subject_place = workflow.trigger.place if workflow.trigger else ""
+        subject_place = workflow.trigger.places[0] if workflow.trigger and workflow.trigger.places else ""
         for step in iter_steps(workflow):
             if step.definition.columns_as_fields:
                 place = (step.places[-1] if step.places else subject_place).lower()

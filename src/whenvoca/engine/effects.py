@@ -7,14 +7,20 @@ from typing import Any, Literal
 
 from whenvoca.calendars.event import Event
 
-Verb = Literal["create event", "change event", "take event as made", "change row", "add row"]
+Verb = Literal[
+    "create event", "change event", "delete event", "put back event", "take event as made", "change row", "add row",
+    "delete row", "put back row",
+]  # fmt: skip
+TAKING_AWAY = ("delete event", "delete row")
+ALTERING = ("change event", "change row", *TAKING_AWAY)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Effect:
     """One write. ``before`` and ``after`` map field names to values; None before means: it did not stand there.
 
-    ``version`` is what the place said of the thing when this was decided. ``notes`` are told to people.
+    ``version`` is what the place said of the thing when this was decided. ``notes`` are told to people. ``kept`` is what
+    stood there whole (iCalendar, for an undo). ``base`` is the state that a mirror will hold later changes against.
     """
 
     place: str
@@ -26,6 +32,8 @@ class Effect:
     number: int = 0
     version: str = ""
     notes: tuple[str, ...] = ()
+    kept: str = ""
+    base: dict[str, Any] | None = None
     event: Event | None = field(default=None, compare=False)  # whole, for the calendar; not journalled
     stored: Any = field(default=None, compare=False)  # what the place gave when this was decided; not journalled
 

@@ -10,12 +10,16 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.errors import WhenvocaError
+from whenvoca.errors import RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.evaluation import Thing
 from whenvoca.values.kinds import Raw
 
 RowState = Mapping[str, Raw]  # a row's filled cells by column name
+
+
+class MovedOn(RowFault):
+    """The thing is no longer what the effect was decided on: it has to be read again and decided anew."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +34,36 @@ class PlaceReport:
     trouble: str = ""
     mend: str = ""
     notes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """A thing that a look-up found, as it stood then."""
+
+    place: str
+    key: str
+    state: Mapping[str, Any]
+
+
+@dataclass(frozen=True, slots=True)
+class Resource:
+    """What a calendar holds as one piece (all components of a UID): its version, and what tells cheaply that it stands
+    unchanged, empty where that cannot be told."""
+
+    uid: str
+    version: str
+    stamp: str = ""
+
+
+@dataclass(slots=True)
+class CalendarLook:
+    """What a look at a calendar brought since the last one: pieces that are new or changed with their events, and those gone."""
+
+    cursor: str
+    changed: dict[str, tuple[Resource, list[Event]]] = field(default_factory=dict)  # by the piece's name
+    stamped: dict[str, Resource] = field(default_factory=dict)  # unchanged, but with a new stamp
+    gone: list[str] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
 
 
 class Place(Protocol):
@@ -52,6 +86,8 @@ class StoredEvent:
     event: Event
     version: str
     address: str = ""
+    data: bytes = b""  # an iCalendar object with all components of the UID
+    others: tuple[Event, ...] = ()  # its changed occurrences
 
 
 class CalendarFace(Place, Protocol):
@@ -67,6 +103,21 @@ class CalendarFace(Place, Protocol):
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         """All occurrences wholly or partly between two moments, in order of start."""
+
+    def all_events(self) -> list[Event]:
+        """All events, series as their masters, with the changed occurrences."""
+
+    def find_marks(self, prefix: str) -> dict[str, str]:
+        """The marks of ours that begin so, each with the UID of the event that carries it."""
+
+    def address_of(self, uid: str) -> str:
+        """Where the event of that UID can be seen."""
+
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+        """What changed since the last look, which brought ``known`` and ``cursor``."""
+
+    def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
+        """The name and stamp of a piece that we have just written, for ``look``; None if it is gone."""
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Writes a group; answers a receipt or an error for each. Raises PlaceTrouble where nothing can be written."""
@@ -99,6 +150,7 @@ class SavedRows:
     digest: str = ""
     states: dict[str, RowState] = field(default_factory=dict)
     added: dict[int, int] = field(default_factory=dict)
+    gone: list[str] = field(default_factory=list)
     errors: dict[int, WhenvocaError] = field(default_factory=dict)
 
 
@@ -123,6 +175,18 @@ class SheetFace(Place, Protocol):
 
     def label(self, key: str) -> str:
         """How messages call the row."""
+
+    def word_of(self, name: str) -> str:
+        """The word that stands for a column in a workflow, folded."""
+
+    def key_of_row(self, number: int) -> str | None:
+        """The key of the row of that number as the spreadsheet counts, None if it holds none."""
+
+    def keys(self) -> list[str]:
+        """The keys of all rows that stand, those about to be deleted left out, in order."""
+
+    def keys_holding(self, column: str, text: str) -> list[str]:
+        """The keys of rows whose cell in the column (a word) may be that text, without regard to case."""
 
     def find_key(self, cells: Mapping[str, Any]) -> str | None:
         """The key that a new row with these cells would have; None where rows have no declared key."""

@@ -32,6 +32,11 @@ class Lineage:
         parts = mark.split("/")
         return cls(*(unquote(part) for part in parts)) if len(parts) == 5 else None
 
+    @staticmethod
+    def prefix(root: str, workflow: str) -> str:
+        """How the marks of everything that a workflow made begin."""
+        return f"{_quoted(root)}/{_quoted(workflow)}/"
+
     def to_uid(self, number: int) -> str:
         """The UID of the lineage's ``number``-th thing: UUIDv5, so that a lost ledger makes nothing twice."""
         return str(uuid.uuid5(_namespace(self.root), f"{self.to_mark()}#{number}"))

@@ -10,8 +10,28 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.faces import RowState, SaveIntent
+from whenvoca.engine.faces import Found, Resource, RowState, SaveIntent
+
+
+@dataclass(frozen=True, slots=True)
+class Sighting:
+    """What a look found: a subject's state, None if it went. ``given`` is what it was, where it was never observed
+    itself but followed from another (an occurrence from its series). ``is_quiet``: it goes without being told."""
+
+    subject: str
+    state: RowState | None
+    given: RowState | None = None
+    is_quiet: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Reader:
+    """Up to where a workflow has looked at a place, and what the workflow was then (for a mirror)."""
+
+    sequence: int
+    signature: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,6 +62,7 @@ class Occurrence:
     state: str = "waiting"
     run: int = 0
     label: str = ""
+    tries: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +88,10 @@ class RunRecord:
     outcome: str
     reason: str
     milliseconds: int
+    kind: str = "run"
+    undoes: int | None = None
+    undone: int | None = None
+    occurrence: int = 0
     effects: tuple[Effect, ...] = ()
 
 
@@ -77,6 +102,7 @@ class MadeThing:
     uid: str
     number: int
     version: str
+    base: RowState | None = None
 
 
 @dataclass(slots=True)
@@ -87,6 +113,7 @@ class Journal:
     receipts: list[tuple[int, Effect, Receipt]] = field(default_factory=list)
     failures: list[tuple[int, str]] = field(default_factory=list)
     ended: list[tuple[Occurrence, str, str, int]] = field(default_factory=list)  # outcome, reason, milliseconds
+    reads: list[tuple[int, str, int, list[Found]]] = field(default_factory=list)  # run, step, ordinal, what was found
 
 
 class Ledger(Protocol):
@@ -107,8 +134,20 @@ class Ledger(Protocol):
     def cursor(self, place: str) -> str:
         """Up to where a place was observed, empty if never."""
 
-    def standing(self, place: str) -> dict[str, RowState]:
-        """The subjects of a place as last observed."""
+    def standing(self, place: str, subjects: Sequence[str] | None = None) -> dict[str, RowState]:
+        """The subjects of a place as last observed: all, or these."""
+
+    def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
+        """The observed components of a UID: its master and changed occurrences, by their keys."""
+
+    def master_of(self, place: str, uid: str) -> Event | None:
+        """The master of a UID as last observed."""
+
+    def resources(self, place: str) -> dict[str, Resource]:
+        """The pieces of a calendar as last looked at, by name."""
+
+    def keep_resources(self, place: str, fresh: Mapping[str, Resource], gone: Sequence[str] = ()) -> None:
+        """Remembers pieces, and forgets those that are gone."""
 
     def standing_sequences(self, place: str) -> Iterator[tuple[str, int]]:
         """All subjects that stand, in the order they were seen, with the number of the observation."""
@@ -116,7 +155,7 @@ class Ledger(Protocol):
     def observe(
         self,
         place: str,
-        changes: Iterable[tuple[str, RowState | None]],
+        changes: Iterable[Sighting],
         cursor: str,
         at: str,
         cause: Mapping[str, int] | int = 0,
@@ -126,20 +165,35 @@ class Ledger(Protocol):
     def last_sequence(self, place: str) -> int:
         """The number of the newest observation of a place, 0 if there is none."""
 
-    def reader(self, workflow: str, place: str) -> int | None:
+    def reader(self, workflow: str, place: str) -> Reader | None:
         """Up to which observation a workflow has looked; None if it never did."""
 
-    def set_reader(self, workflow: str, place: str, sequence: int) -> None:
+    def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
         """Remembers up to which observation a workflow has looked."""
 
     def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
-        """The observations of a place after a number, in order, those left out that one workflow made itself."""
+        """The observations of a place after a number, in order, those left out that one workflow or an undo made."""
+
+    def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:
+        """Observations by number."""
 
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
-        """Subjects whose newest ended run failed, each with the row effects of that run."""
+        """Subjects whose newest ended run failed or was undone, each with the row effects that stand of it."""
 
-    def add_occurrences(self, occurrences: Iterable[Occurrence]) -> int:
-        """Records occurrences that are not known yet, of subjects that have none waiting; answers how many were new."""
+    def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True) -> int:
+        """Records occurrences that are not known yet; ``once``: of subjects that have none waiting. Answers how many."""
+
+    def newest(self, workflow: str, subject: str) -> int:
+        """The number of the newest occurrence of a subject, 0 if there is none."""
+
+    def wake(self, number: int) -> None:
+        """Makes an occurrence that has ended wait again, with a run of its own."""
+
+    def copy(self) -> Ledger:
+        """A copy in memory, to rehearse on."""
+
+    def occurrence(self, number: int) -> Occurrence | None:
+        """An occurrence by its number."""
 
     def waiting(self, workflow: str, limit: int, after: int = 0) -> list[Occurrence]:
         """Occurrences that are not dealt with, oldest first, whose number is above ``after``."""
@@ -149,6 +203,9 @@ class Ledger(Protocol):
 
     def count_waiting(self, workflow: str) -> int:
         """How many occurrences are not dealt with."""
+
+    def count_orphaned(self, workflow: str) -> int:
+        """How many waiting occurrences are of things that a mirror made of subjects it does not know."""
 
     def begin_runs(self, occurrences: Sequence[Occurrence], at: str) -> list[Occurrence]:
         """Gives each a run, the one it had if it was begun before."""
@@ -165,14 +222,26 @@ class Ledger(Protocol):
     def commit(self, journal: Journal) -> None:
         """Writes one round of a group."""
 
-    def hold(self, occurrence: Occurrence, reason: str) -> None:
-        """Notes why a begun run cannot go on now; it stays waiting."""
+    def reads_of(self, run: int) -> dict[tuple[str, int], list[Found]]:
+        """What the look-ups of a run found, by step and ordinal."""
+
+    def hold(self, occurrence: Occurrence, reason: str, tries: int = 0) -> None:
+        """Notes why a begun run cannot go on now, and how often it was tried; it stays waiting."""
+
+    def begin_undo(self, record: RunRecord, at: str) -> int:
+        """Begins the run that takes back another one; answers its number."""
+
+    def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
+        """Ends it: the run is marked as undone, and its subject held until a person changes it."""
 
     def has_made(self, place: str) -> bool:
         """Whether we know of anything that was made at a place."""
 
     def made(self, place: str, lineage: str) -> MadeThing | None:
         """The newest thing of a lineage that we know of."""
+
+    def marks_made(self, place: str, prefix: str) -> dict[str, str]:
+        """The lineages that begin so of which we know a thing at the place, each with the newest thing's UID."""
 
     def begin_save(self, intent: SaveIntent, effects: Sequence[int]) -> int:
         """Commits that a file is about to be replaced."""
@@ -186,8 +255,17 @@ class Ledger(Protocol):
     def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
         """Effects by number, each with its run."""
 
-    def runs(self, *, workflow: str = "", failed: bool = False, since: str = "", limit: int = 50) -> list[RunRecord]:
+    def runs(
+        self, *, workflow: str = "", failed: bool = False, since: str = "", limit: int = 50,
+        numbers: Sequence[int] | None = None, subject: str = "",
+    ) -> list[RunRecord]:  # fmt: skip
         """The history, newest first."""
+
+    def runs_set_off(self, run: int) -> list[int]:
+        """The runs that what a run wrote has set off, newest first."""
+
+    def effects_done(self, run: int) -> list[JournalEntry]:
+        """What a run did, with receipts, in order."""
 
     def counts(self) -> dict[str, Any]:
         """How much it holds, for people."""

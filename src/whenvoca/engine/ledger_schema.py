@@ -2,7 +2,28 @@
 
 from __future__ import annotations
 
-VERSION = 1
+VERSION = 2
+
+# What brings a ledger of an earlier version up to the next one.
+STEPS = {
+    1: """
+ALTER TABLE readers ADD COLUMN signature TEXT NOT NULL DEFAULT '';
+ALTER TABLE occurrences ADD COLUMN tries INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE runs ADD COLUMN kind TEXT NOT NULL DEFAULT 'run';
+ALTER TABLE runs ADD COLUMN undoes INTEGER;
+ALTER TABLE runs ADD COLUMN undone INTEGER;
+ALTER TABLE effects ADD COLUMN kept TEXT NOT NULL DEFAULT '';
+ALTER TABLE things ADD COLUMN base TEXT;
+CREATE TABLE resources (
+    place TEXT NOT NULL, name TEXT NOT NULL, uid TEXT NOT NULL, version TEXT NOT NULL, stamp TEXT NOT NULL,
+    PRIMARY KEY (place, name)
+) WITHOUT ROWID;
+CREATE TABLE reads (
+    run INTEGER NOT NULL, step TEXT NOT NULL, ordinal INTEGER NOT NULL, found TEXT NOT NULL,
+    PRIMARY KEY (run, step, ordinal)
+) WITHOUT ROWID;
+""",
+}
 
 TABLES = """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
@@ -23,6 +44,7 @@ CREATE TABLE standing (
 ) WITHOUT ROWID;
 CREATE TABLE readers (
     workflow TEXT NOT NULL, place TEXT NOT NULL, sequence INTEGER NOT NULL,
+    signature TEXT NOT NULL DEFAULT '',  -- of a mirror: what it was when it last looked
     PRIMARY KEY (workflow, place)
 ) WITHOUT ROWID;
 CREATE TABLE occurrences (
@@ -35,8 +57,9 @@ CREATE TABLE occurrences (
     at TEXT NOT NULL,
     happened TEXT NOT NULL,
     chain TEXT NOT NULL,       -- workflows that led to it, separated by blanks
-    state TEXT NOT NULL,       -- waiting, done, failed, dropped
+    state TEXT NOT NULL,       -- waiting, done, failed, dropped, undone
     run INTEGER NOT NULL DEFAULT 0,
+    tries INTEGER NOT NULL DEFAULT 0,  -- how often trouble at a place has ended a try
     UNIQUE (workflow, place, subject, sequence)
 );
 CREATE INDEX occurrences_waiting ON occurrences (workflow, number) WHERE state = 'waiting';
@@ -51,7 +74,10 @@ CREATE TABLE runs (
     started TEXT NOT NULL,
     outcome TEXT NOT NULL,     -- begun, waiting, done, failed
     reason TEXT NOT NULL DEFAULT '',
-    milliseconds INTEGER NOT NULL DEFAULT 0
+    milliseconds INTEGER NOT NULL DEFAULT 0,
+    kind TEXT NOT NULL DEFAULT 'run',  -- run, undo
+    undoes INTEGER,            -- of an undo: the run that it takes back
+    undone INTEGER             -- the undo that took it back
 );
 CREATE TABLE effects (
     number INTEGER PRIMARY KEY,
@@ -69,15 +95,25 @@ CREATE TABLE effects (
     after TEXT,
     notes TEXT NOT NULL,
     state TEXT NOT NULL,       -- intent, done, failed
-    receipt TEXT               -- version, a blank, address; or the reason of a failure
+    receipt TEXT,              -- version, a blank, address; or the reason of a failure
+    kept TEXT NOT NULL DEFAULT ''  -- what stood there whole, as iCalendar
 );
 CREATE INDEX effects_of_run ON effects (run);
 CREATE TABLE things (
     place TEXT NOT NULL, lineage TEXT NOT NULL, thing INTEGER NOT NULL, uid TEXT NOT NULL, version TEXT NOT NULL,
+    base TEXT,                 -- JSON: what a mirror last wrote
     PRIMARY KEY (place, lineage, thing)
 ) WITHOUT ROWID;
 CREATE TABLE saves (
     number INTEGER PRIMARY KEY, file TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL, effects TEXT NOT NULL,
     state TEXT NOT NULL        -- intent, done, undone
 );
+CREATE TABLE resources (       -- the pieces of a calendar as it was last looked at
+    place TEXT NOT NULL, name TEXT NOT NULL, uid TEXT NOT NULL, version TEXT NOT NULL, stamp TEXT NOT NULL,
+    PRIMARY KEY (place, name)
+) WITHOUT ROWID;
+CREATE TABLE reads (           -- what look-ups of a run found
+    run INTEGER NOT NULL, step TEXT NOT NULL, ordinal INTEGER NOT NULL, found TEXT NOT NULL,
+    PRIMARY KEY (run, step, ordinal)
+) WITHOUT ROWID;
 """

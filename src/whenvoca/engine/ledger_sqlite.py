@@ -3,16 +3,29 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sqlite3
+import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.state import from_state
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.faces import RowState, SaveIntent
-from whenvoca.engine.ledger import Journal, JournalEntry, MadeThing, Observation, Occurrence, RunRecord
-from whenvoca.engine.ledger_schema import TABLES, VERSION
+from whenvoca.engine.faces import Found, Resource, RowState, SaveIntent
+from whenvoca.engine.ledger import (
+    Journal,
+    JournalEntry,
+    MadeThing,
+    Observation,
+    Occurrence,
+    Reader,
+    RunRecord,
+    Sighting,
+)
+from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.values.kinds import from_plain, to_plain
 
@@ -32,12 +45,24 @@ class SqliteLedger:
 
     @classmethod
     def copy_of(cls, path: Path) -> SqliteLedger:
-        """A copy in memory of the ledger in that file, an empty one if there is none."""
+        """A copy in memory of the ledger in that file, an empty one if there is none.
+
+        Its files are copied and opened elsewhere: opening them where they stand would touch the side files.
+        """
         ledger = cls(Path(":memory:"))
         if path.exists():
-            with ledger._telling(), closing(sqlite3.connect(path, timeout=10)) as source:
-                source.backup(ledger._db)
+            with ledger._telling(), tempfile.TemporaryDirectory() as folder:
+                copy = _copy_still(path, Path(folder))
+                with closing(sqlite3.connect(copy)) as source:
+                    source.backup(ledger._db)
             ledger._prepare()
+        return ledger
+
+    def copy(self) -> SqliteLedger:
+        """A copy in memory, to rehearse on."""
+        ledger = SqliteLedger(Path(":memory:"))
+        with self._telling():
+            self._db.backup(ledger._db)
         return ledger
 
     def _prepare(self) -> None:
@@ -50,6 +75,8 @@ class SqliteLedger:
             )
         if version == 0:
             self._db.executescript(f"BEGIN IMMEDIATE; {TABLES} PRAGMA user_version={VERSION}; COMMIT;")
+        for earlier in range(version or VERSION, VERSION):
+            self._db.executescript(f"BEGIN IMMEDIATE; {STEPS[earlier]} PRAGMA user_version={earlier + 1}; COMMIT;")
 
     @contextmanager
     def _telling(self) -> Iterator[None]:
@@ -103,13 +130,38 @@ class SqliteLedger:
 
     # --- observations
 
-    def standing(self, place: str) -> dict[str, RowState]:
-        """The subjects of a place as last observed."""
+    def standing(self, place: str, subjects: Sequence[str] | None = None) -> dict[str, RowState]:
+        """The subjects of a place as last observed: all, or these."""
+        if subjects is not None:
+            found = [self._db.execute(f"{_STANDING} AND s.subject=?", (place, each)).fetchone() for each in subjects]
+            return {row[0]: _decode_state(row[1]) for row in found if row}
+        return {subject: _decode_state(state) for subject, state in self._db.execute(_STANDING, (place,))}
+
+    def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
+        """The observed components of a UID."""
         rows = self._db.execute(
-            "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?",
-            (place,),
+            f"{_STANDING} AND (s.subject=? OR (s.subject>=? AND s.subject<?))", (place, uid, f"{uid} @ ", f"{uid} @~")
         )
         return {subject: _decode_state(state) for subject, state in rows}
+
+    def master_of(self, place: str, uid: str) -> Event | None:
+        """The master of a UID as last observed."""
+        state = self.standing(place, [uid]).get(uid)
+        return from_state(state) if state else None
+
+    def resources(self, place: str) -> dict[str, Resource]:
+        """The pieces of a calendar as last looked at."""
+        rows = self._db.execute("SELECT name, uid, version, stamp FROM resources WHERE place=?", (place,))
+        return {name: Resource(uid, version, stamp) for name, uid, version, stamp in rows}
+
+    def keep_resources(self, place: str, fresh: Mapping[str, Resource], gone: Sequence[str] = ()) -> None:
+        """Remembers pieces, and forgets those that are gone."""
+        with self.transaction():
+            self._db.executemany(
+                "INSERT OR REPLACE INTO resources VALUES (?,?,?,?,?)",
+                ((place, name, each.uid, each.version, each.stamp) for name, each in fresh.items()),
+            )
+            self._db.executemany("DELETE FROM resources WHERE place=? AND name=?", ((place, name) for name in gone))
 
     def standing_sequences(self, place: str) -> Iterator[tuple[str, int]]:
         """All subjects that stand, in the order they were seen, with the number of the observation."""
@@ -117,7 +169,7 @@ class SqliteLedger:
         yield from rows.fetchall()
 
     def observe(
-        self, place: str, changes: Iterable[tuple[str, RowState | None]], cursor: str, at: str,
+        self, place: str, changes: Iterable[Sighting], cursor: str, at: str,
         cause: Mapping[str, int] | int = 0,
     ) -> int:  # fmt: skip
         """Records changes, moves the standing subjects and the cursor, all in one transaction."""
@@ -126,8 +178,19 @@ class SqliteLedger:
             previous: dict[str, int] = dict(
                 self._db.execute("SELECT subject, sequence FROM standing WHERE place=?", (place,)).fetchall()
             )
-            count, rows, standing, gone = 0, [], [], []
-            for subject, state in changes:
+            count = 0
+            rows: list[tuple[Any, ...]] = []
+            standing: list[tuple[str, str, int]] = []
+            gone: list[tuple[str, str]] = []
+            for each in changes:
+                subject, state = each.subject, each.state
+                if each.is_quiet:
+                    gone.append((place, subject))
+                    continue
+                if each.given is not None and subject not in previous:  # observed through another until now
+                    count += 1
+                    previous[subject] = sequence + count
+                    rows.append((sequence + count, "", subject, None, _encode(each.given), at, None))
                 count += 1
                 by = (cause if isinstance(cause, int) else cause.get(subject, 0)) or None
                 text = None if state is None else _encode(state)
@@ -150,26 +213,41 @@ class SqliteLedger:
         """The number of the newest observation of a place."""
         return int(self._one("SELECT coalesce(max(sequence),0) FROM observations WHERE place=?", (place,)))
 
-    def reader(self, workflow: str, place: str) -> int | None:
+    def reader(self, workflow: str, place: str) -> Reader | None:
         """Up to which observation a workflow has looked."""
-        found = self._one("SELECT sequence FROM readers WHERE workflow=? AND place=?", (workflow, place))
-        return None if found is None else int(found)
+        found = self._db.execute(
+            "SELECT sequence, signature FROM readers WHERE workflow=? AND place=?", (workflow, place)
+        ).fetchone()
+        return Reader(*found) if found else None
 
-    def set_reader(self, workflow: str, place: str, sequence: int) -> None:
+    def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
         """Remembers up to which observation a workflow has looked."""
         with self._telling():
-            self._db.execute("INSERT OR REPLACE INTO readers VALUES (?,?,?)", (workflow, place, sequence))
+            self._db.execute("INSERT OR REPLACE INTO readers VALUES (?,?,?,?)", (workflow, place, sequence, signature))
 
     def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
-        """The observations of a place after a number, in order, those left out that one workflow made itself."""
-        rows = self._db.execute(
-            "SELECT o.sequence, o.subject, p.state, o.state, r.workflow, c.chain FROM observations o "
-            "LEFT JOIN observations p ON p.sequence=o.previous LEFT JOIN runs r ON r.number=o.cause "
-            "LEFT JOIN occurrences c ON c.number=r.occurrence WHERE o.place=? AND o.sequence>? AND r.workflow IS NOT ? "
-            "ORDER BY o.sequence",
-            (place, after, but_by),
+        """The observations of a place after a number, in order, those left out that one workflow or an undo made."""
+        yield from self._observations(
+            "o.place=? AND o.sequence>? AND r.workflow IS NOT ? AND r.kind IS NOT 'undo'", (place, after, but_by)
         )
-        for sequence, subject, old, new, workflow, chain in rows:
+
+    def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:
+        """Observations by number."""
+        found: dict[int, Observation] = {}
+        for begin in range(0, len(sequences), 500):
+            part = sequences[begin : begin + 500]
+            for each in self._observations(f"o.sequence IN ({','.join('?' * len(part))})", part):
+                found[each.sequence] = each
+        return found
+
+    def _observations(self, where: str, values: Sequence[Any]) -> Iterator[Observation]:
+        rows = self._db.execute(
+            "SELECT o.sequence, o.place, o.subject, p.state, o.state, r.workflow, c.chain FROM observations o "
+            "LEFT JOIN observations p ON p.sequence=o.previous LEFT JOIN runs r ON r.number=o.cause "
+            f"LEFT JOIN occurrences c ON c.number=r.occurrence WHERE {where} ORDER BY o.sequence",
+            tuple(values),
+        )
+        for sequence, place, subject, old, new, workflow, chain in rows:
             yield Observation(
                 sequence, place, subject, None if old is None else _decode_state(old),
                 None if new is None else _decode_state(new), workflow or "", tuple((chain or "").split()),
@@ -177,16 +255,16 @@ class SqliteLedger:
 
     # --- occurrences
 
-    def add_occurrences(self, occurrences: Iterable[Occurrence]) -> int:
-        """Records occurrences that are not known yet; answers how many were new."""
+    def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True) -> int:
+        """Records occurrences that are not known yet; ``once``: of subjects that have none waiting. Answers how many."""
         with self.transaction():
             before = self._db.total_changes
             self._db.executemany(
                 "INSERT OR IGNORE INTO occurrences (workflow,place,subject,label,sequence,at,happened,chain,state) "
                 "SELECT ?1,?2,?3,?4,?5,?6,?7,?8,'waiting' WHERE NOT EXISTS ("
-                "SELECT 1 FROM occurrences WHERE workflow=?1 AND subject=?3 AND state='waiting')",
+                "SELECT 1 FROM occurrences WHERE ?9 AND workflow=?1 AND subject=?3 AND state='waiting')",
                 (
-                    (o.workflow, o.place, o.subject, o.label, o.sequence, o.at, o.happened, " ".join(o.chain))
+                    (o.workflow, o.place, o.subject, o.label, o.sequence, o.at, o.happened, " ".join(o.chain), once)
                     for o in occurrences
                 ),
             )
@@ -195,11 +273,28 @@ class SqliteLedger:
     def waiting(self, workflow: str, limit: int, after: int = 0) -> list[Occurrence]:
         """Occurrences that are not dealt with, oldest first."""
         rows = self._db.execute(
-            "SELECT workflow,place,subject,sequence,at,happened,chain,number,state,run,label FROM occurrences "
-            "WHERE workflow=? AND state='waiting' AND number>? ORDER BY number LIMIT ?",
+            f"SELECT {_OCCURRENCE_COLUMNS} FROM occurrences WHERE workflow=? AND state='waiting' AND number>? "
+            "ORDER BY number LIMIT ?",
             (workflow, after, limit),
         )
-        return [Occurrence(*(*row[:6], tuple(row[6].split()), *row[7:])) for row in rows]
+        return [_to_occurrence(row) for row in rows]
+
+    def occurrence(self, number: int) -> Occurrence | None:
+        """An occurrence by its number."""
+        row = self._db.execute(f"SELECT {_OCCURRENCE_COLUMNS} FROM occurrences WHERE number=?", (number,)).fetchone()
+        return _to_occurrence(row) if row else None
+
+    def newest(self, workflow: str, subject: str) -> int:
+        """The number of the newest occurrence of a subject."""
+        newest = "SELECT max(number) FROM occurrences WHERE workflow=? AND subject=?"
+        return int(self._one(newest, (workflow, subject)) or 0)
+
+    def wake(self, number: int) -> None:
+        """Makes an occurrence that has ended wait again, with a run of its own."""
+        with self._telling():
+            self._db.execute(
+                "UPDATE occurrences SET state='waiting', run=0, tries=0 WHERE number=? AND state!='waiting'", (number,)
+            )
 
     def has_unfinished(self) -> bool:
         """Whether runs were begun and not ended, as after a crash."""
@@ -209,19 +304,24 @@ class SqliteLedger:
         """How many occurrences are not dealt with."""
         return int(self._one("SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting'", (workflow,)))
 
+    def count_orphaned(self, workflow: str) -> int:
+        """How many waiting occurrences are of things that a mirror made of subjects it does not know."""
+        orphaned = "SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting' AND happened='orphaned'"
+        return int(self._one(orphaned, (workflow,)))
+
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest occurrence failed, each with the row effects of its run."""
         rows = self._db.execute(
-            "SELECT subject, run FROM occurrences o WHERE workflow=? AND state='failed' AND number=(SELECT max(number) "
-            "FROM occurrences n WHERE n.workflow=o.workflow AND n.subject=o.subject AND n.state IN ('done','failed'))",
+            "SELECT subject, run, state FROM occurrences o WHERE workflow=? AND state IN ('failed','undone') AND number=("
+            "SELECT max(number) FROM occurrences n WHERE n.workflow=o.workflow AND n.subject=o.subject "
+            "AND n.state IN ('done','failed','undone'))",
             (workflow,),
         ).fetchall()
         return {
-            subject: [
-                entry.effect for entry in self.journal_of(run) if entry.effect.verb == "change row" and entry.receipt
-            ]
-            for subject, run in rows
-        }
+            subject: [entry.effect for entry in self.effects_done(run) if entry.effect.verb == "change row"]
+            if state == "failed" else []
+            for subject, run, state in rows
+        }  # fmt: skip
 
     def drop(self, occurrence: Occurrence, reason: str) -> None:
         """Ends an occurrence whose subject is gone or left the set; a run that was begun is told as dropped."""
@@ -265,6 +365,47 @@ class SqliteLedger:
             found.append(JournalEntry(number, EffectKey(step, repetition, ordinal), _to_effect(effect), done))
         return found
 
+    def effects_done(self, run: int) -> list[JournalEntry]:
+        """What a run did, with receipts, in order."""
+        return [entry for entry in self.journal_of(run) if entry.receipt is not None]
+
+    def reads_of(self, run: int) -> dict[tuple[str, int], list[Found]]:
+        """What the look-ups of a run found."""
+        rows = self._db.execute("SELECT step, ordinal, found FROM reads WHERE run=?", (run,))
+        return {
+            (step, ordinal): [Found(place, key, _decode_state(state)) for place, key, state in json.loads(found)]
+            for step, ordinal, found in rows
+        }
+
+    def runs_set_off(self, run: int) -> list[int]:
+        """The runs that what a run wrote has set off, newest first."""
+        rows = self._db.execute(
+            "SELECT r.number FROM observations o JOIN occurrences c ON c.sequence=o.sequence AND c.place=o.place "
+            "JOIN runs r ON r.occurrence=c.number WHERE o.cause=? AND r.kind='run' AND r.number!=? ORDER BY r.number DESC",
+            (run, run),
+        )
+        return [number for (number,) in rows]
+
+    def begin_undo(self, record: RunRecord, at: str) -> int:
+        """Begins the run that takes back another one."""
+        with self.transaction():
+            cursor = self._db.execute(
+                "INSERT INTO runs (occurrence,workflow,place,subject,label,started,outcome,kind,undoes) "
+                "VALUES (?,?,?,?,?,?,'begun','undo',?)",
+                (record.occurrence, record.workflow, record.place, record.subject, record.label, at, record.number),
+            )
+        return int(cursor.lastrowid or 0)
+
+    def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
+        """Ends it: the run is marked as undone, and its subject held until a person changes it."""
+        with self.transaction():
+            self._db.execute("UPDATE runs SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
+            if outcome != "done":
+                return
+            self._db.execute("UPDATE runs SET undone=? WHERE number=?", (number, record.number))
+            state = "done" if record.kind == "undo" else "undone"
+            self._db.execute("UPDATE occurrences SET state=? WHERE number=?", (state, record.occurrence))
+
     def next_effect(self) -> int:
         """The first free effect number."""
         return int(self._one("SELECT coalesce(max(number),0)+1 FROM effects", ()))
@@ -273,12 +414,12 @@ class SqliteLedger:
         """Writes one round of a group in one transaction."""
         with self.transaction():
             self._db.executemany(
-                "INSERT OR REPLACE INTO effects VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,'intent',NULL)",
+                "INSERT OR REPLACE INTO effects VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,'intent',NULL,?)",
                 (
                     (
                         number, run, key.step, key.repetition, key.ordinal, e.place, e.verb, e.target, e.lineage, e.number,
                         e.version, None if e.before is None else _encode(e.before),
-                        None if e.after is None else _encode(e.after), "\n".join(e.notes),
+                        None if e.after is None else _encode(e.after), "\n".join(e.notes), e.kept,
                     )
                     for number, run, key, e in journal.intents
                 ),
@@ -288,8 +429,19 @@ class SqliteLedger:
                 ((f"{r.version} {r.address}", number) for number, _, r in journal.receipts),
             )
             self._db.executemany(
-                "INSERT OR REPLACE INTO things VALUES (?,?,?,?,?)",
-                ((e.place, e.lineage, e.number, e.target, r.version) for _, e, r in journal.receipts if e.lineage),
+                "INSERT OR REPLACE INTO things VALUES (?,?,?,?,?,?)",
+                (
+                    (e.place, e.lineage, e.number, e.target, r.version, None if e.base is None else _encode(e.base))
+                    for _, e, r in journal.receipts
+                    if e.lineage
+                ),
+            )
+            self._db.executemany(
+                "INSERT OR REPLACE INTO reads VALUES (?,?,?,?)",
+                (
+                    (run, step, ordinal, _encode([[f.place, f.key, f.state] for f in found]))
+                    for run, step, ordinal, found in journal.reads
+                ),
             )
             self._db.executemany(
                 "UPDATE effects SET state='failed', receipt=? WHERE number=?",
@@ -308,10 +460,11 @@ class SqliteLedger:
                 ((outcome, o.number) for o, outcome, _, _ in journal.ended),
             )
 
-    def hold(self, occurrence: Occurrence, reason: str) -> None:
+    def hold(self, occurrence: Occurrence, reason: str, tries: int = 0) -> None:
         """Notes why a begun run cannot go on now; it stays waiting."""
-        with self._telling():
+        with self.transaction():
             self._db.execute("UPDATE runs SET outcome='waiting', reason=? WHERE number=?", (reason, occurrence.run))
+            self._db.execute("UPDATE occurrences SET tries=? WHERE number=?", (tries, occurrence.number))
 
     def has_made(self, place: str) -> bool:
         """Whether we know of anything that was made at a place."""
@@ -320,10 +473,18 @@ class SqliteLedger:
     def made(self, place: str, lineage: str) -> MadeThing | None:
         """The newest thing of a lineage that we know of."""
         row = self._db.execute(
-            "SELECT uid, thing, version FROM things WHERE place=? AND lineage=? ORDER BY thing DESC LIMIT 1",
+            "SELECT uid, thing, version, base FROM things WHERE place=? AND lineage=? ORDER BY thing DESC LIMIT 1",
             (place, lineage),
         ).fetchone()
-        return MadeThing(*row) if row else None
+        return MadeThing(row[0], row[1], row[2], row[3] and _decode_state(row[3])) if row else None
+
+    def marks_made(self, place: str, prefix: str) -> dict[str, str]:
+        """The lineages that begin so of which we know a thing, each with the newest thing's UID."""
+        rows = self._db.execute(
+            "SELECT lineage, uid FROM things WHERE place=? AND lineage>=? AND lineage<? ORDER BY thing",
+            (place, prefix, prefix + "\uffff"),
+        )
+        return dict(rows.fetchall())
 
     # --- saves of files
 
@@ -362,23 +523,28 @@ class SqliteLedger:
 
     # --- history
 
-    def runs(self, *, workflow: str = "", failed: bool = False, since: str = "", limit: int = 50) -> list[RunRecord]:
+    def runs(
+        self, *, workflow: str = "", failed: bool = False, since: str = "", limit: int = 50,
+        numbers: Sequence[int] | None = None, subject: str = "",
+    ) -> list[RunRecord]:  # fmt: skip
         """The history, newest first."""
-        where, values = ["1"], []
-        if workflow:
-            where.append("workflow=?")
-            values.append(workflow)
+        where: list[str] = ["1"]
+        values: list[Any] = []
+        for column, value in (("workflow=?", workflow), ("subject=?", subject), ("started>=?", since)):
+            if value:
+                where.append(column)
+                values.append(value)
         if failed:
             where.append("outcome='failed'")
-        if since:
-            where.append("started>=?")
-            values.append(since)
+        if numbers is not None:
+            where.append(f"number IN ({','.join('?' * len(numbers))})")
+            values += numbers
         rows = self._db.execute(
-            "SELECT number, workflow, place, subject, label, started, outcome, reason, milliseconds FROM runs "
-            f"WHERE {' AND '.join(where)} ORDER BY number DESC LIMIT ?",
+            "SELECT number, workflow, place, subject, label, started, outcome, reason, milliseconds, kind, undoes, undone, "
+            f"occurrence FROM runs WHERE {' AND '.join(where)} ORDER BY number DESC LIMIT ?",
             (*values, limit),
         ).fetchall()
-        return [RunRecord(*(*row, tuple(entry.effect for entry in self.journal_of(row[0])))) for row in rows]
+        return [RunRecord(*row, effects=tuple(e.effect for e in self.journal_of(row[0]))) for row in rows]  # type: ignore[misc]
 
     def counts(self) -> dict[str, Any]:
         """How much it holds."""
@@ -386,14 +552,34 @@ class SqliteLedger:
         return {name: self._one(f"SELECT count(*) FROM {name}", ()) for name in names}
 
 
-_EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes"
+_STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
+_EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes, kept"
+_OCCURRENCE_COLUMNS = "workflow,place,subject,sequence,at,happened,chain,number,state,run,label,tries"
+
+
+def _to_occurrence(row: Sequence[Any]) -> Occurrence:
+    return Occurrence(*(*row[:6], tuple(row[6].split()), *row[7:]))
+
+
+def _copy_still(path: Path, folder: Path) -> Path:
+    """A copy of the ledger's files; taken again while somebody writes to them."""
+    names = [path, path.with_name(path.name + "-wal")]
+    for _ in range(20):
+        before = [(each.stat().st_mtime_ns, each.stat().st_size) if each.exists() else None for each in names]
+        for each in names:
+            (folder / each.name).unlink(missing_ok=True)
+            if each.exists():
+                shutil.copyfile(each, folder / each.name)
+        if before == [(each.stat().st_mtime_ns, each.stat().st_size) if each.exists() else None for each in names]:
+            break
+    return folder / path.name
 
 
 def _to_effect(row: Sequence[Any]) -> Effect:
-    place, verb, target, before, after, lineage, number, version, notes = row
+    place, verb, target, before, after, lineage, number, version, notes, kept = row
     return Effect(
         place=place, verb=verb, target=target, before=_decode_fields(before), after=_decode_fields(after), lineage=lineage,
-        number=number, version=version, notes=tuple(notes.split("\n")) if notes else (),
+        number=number, version=version, notes=tuple(notes.split("\n")) if notes else (), kept=kept,
     )  # fmt: skip
 
 
@@ -401,15 +587,15 @@ def _decode_fields(text: str | None) -> dict[str, Any] | None:
     return None if text is None else {name: from_plain(value) for name, value in json.loads(text).items()}
 
 
-def _decode_state(text: str) -> RowState:
-    state: dict[str, Any] = json.loads(text)
-    if "{" in text[1:]:
-        return {name: from_plain(value) if isinstance(value, dict) else value for name, value in state.items()}
+def _decode_state(text: str | dict[str, Any]) -> RowState:
+    state: dict[str, Any] = json.loads(text) if isinstance(text, str) else text
+    if not isinstance(text, str) or "{" in text[1:]:
+        return {name: from_plain(value) if isinstance(value, dict | list) else value for name, value in state.items()}
     return state
 
 
 def _with_run(occurrence: Occurrence, run: int) -> Occurrence:
     o = occurrence
     return Occurrence(
-        o.workflow, o.place, o.subject, o.sequence, o.at, o.happened, o.chain, o.number, o.state, run, o.label
+        o.workflow, o.place, o.subject, o.sequence, o.at, o.happened, o.chain, o.number, o.state, run, o.label, o.tries
     )

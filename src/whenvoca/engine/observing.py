@@ -1,28 +1,37 @@
-"""Seeing: what changed at a sheet since it was last looked at, and which workflows that is an occurrence for."""
+"""Seeing: what changed at a place since it was last looked at, and which workflows that is an occurrence for."""
 
 from __future__ import annotations
 
+import hashlib
 import json
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import occurrence_at
+from whenvoca.calendars.state import event_key, to_state
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import RowState, SheetFace
-from whenvoca.engine.ledger import Ledger, Observation, Occurrence
+from whenvoca.engine.faces import CalendarFace, RowState, SheetFace
+from whenvoca.engine.ledger import Ledger, Observation, Occurrence, Sighting
 from whenvoca.engine.program import Program
+from whenvoca.engine.sources import Source
 from whenvoca.errors import RowFault
 from whenvoca.language.evaluation import Scope
+from whenvoca.language.inference import fold_name
 
 
 @dataclass(slots=True)
 class Sight:
-    """What a look at a sheet brought: rows that cannot be taken up, and rows that wait for their key."""
+    """What a look at a place brought: subjects that cannot be taken up, and rows that wait for their key."""
 
     faults: list[str] = field(default_factory=list)
     waits: list[str] = field(default_factory=list)
+
+
+# --- sheets
 
 
 def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping[str, int] | None = None) -> Sight:
@@ -34,7 +43,7 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
     known = ledger.standing(sheet.name)
     sight = Sight()
     seen: set[str] = set()
-    changes: list[tuple[str, RowState | None]] = []
+    changes: list[Sighting] = []
     for row in sheet.scan(known) if digest else ():
         if row.waits:
             sight.waits.append(row.waits)
@@ -43,8 +52,8 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
         if row.fault:
             sight.faults.append(row.fault)
         elif known.get(row.key) != row.state:
-            changes.append((row.key, row.state))
-    changes += [(key, None) for key in known if key not in seen]
+            changes.append(Sighting(row.key, row.state))
+    changes += [Sighting(key, None) for key in known if key not in seen]
     text = json.dumps({"digest": digest, "signature": sheet.signature, "faults": sight.faults, "waits": sight.waits})
     ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0)
     return sight
@@ -60,6 +69,72 @@ def moved_cursor(cursor: str, digest: str) -> str:
     return json.dumps({**_read_cursor(cursor), "digest": digest})
 
 
+# --- calendars
+
+
+def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Sight:
+    """Enters what changed at the calendar into the observation log; only pieces whose version changed are read."""
+    known = ledger.resources(calendar.name)
+    look = calendar.look(known, ledger.cursor(calendar.name))
+    changes: list[Sighting] = []
+    with ledger.transaction():
+        for name in look.gone:
+            changes += sightings(ledger, calendar, known[name].uid, [])
+        for name, (resource, events) in look.changed.items():
+            before = known.get(name)
+            if before is not None and before.uid != resource.uid:
+                changes += sightings(ledger, calendar, before.uid, [])
+            changes += sightings(ledger, calendar, resource.uid, events)
+        ledger.observe(calendar.name, changes, look.cursor, at.isoformat())
+        fresh = {name: resource for name, (resource, _) in look.changed.items()} | look.stamped
+        ledger.keep_resources(calendar.name, fresh, look.gone)
+    return Sight(faults=[f"{calendar.name}: {fault}" for fault in look.faults])
+
+
+def sightings(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence[Event]) -> list[Sighting]:
+    """What changed among the components of a UID: masters, changed occurrences, and occurrences taken out of a series.
+
+    An occurrence of a series that is changed or taken out for the first time changes from what its series gave.
+    """
+    before = ledger.standing_of_uid(calendar.name, uid)
+    after = {event_key(event.uid, event.occurrence): to_state(event) for event in events if not event.cancelled}
+    old_master = ledger.master_of(calendar.name, uid)
+    found: list[Sighting] = []
+    for key, state in after.items():
+        if before.get(key) == state:
+            continue
+        given: RowState | None = None
+        if key != uid and key not in before and old_master is not None:
+            event = next(each for each in events if event_key(each.uid, each.occurrence) == key)
+            assert event.occurrence is not None
+            original = occurrence_at(old_master, event.occurrence, calendar.zone)
+            given = to_state(original) if original else None
+        found.append(Sighting(key, state, given))
+    master = next((event for event in events if event.occurrence is None and not event.cancelled), None)
+    for key in before:
+        if key not in after:
+            found.append(
+                Sighting(key, None, is_quiet=key != uid and _is_given(master, key, before[key], calendar.zone))
+            )
+    if old_master is not None and master is not None and old_master.excluded != master.excluded:
+        out = [each for each in master.excluded if each not in old_master.excluded]
+        for moment in out:
+            key = event_key(uid, moment)
+            original = occurrence_at(old_master, moment, calendar.zone)
+            if key not in before and original is not None:
+                found.append(Sighting(key, None, to_state(original)))
+    return found
+
+
+def _is_given(master: Event | None, key: str, state: RowState, zone: ZoneInfo) -> bool:
+    """Whether a changed occurrence that is gone is one of its series again, as if it had never been changed."""
+    occurrence: Any = state.get("occurrence")
+    return master is not None and occurrence is not None and occurrence_at(master, occurrence, zone) is not None
+
+
+# --- what is an occurrence
+
+
 @dataclass(slots=True)
 class TakenUp:
     """What a workflow takes up: how many new occurrences, and circles that were stopped."""
@@ -68,106 +143,124 @@ class TakenUp:
     circles: list[str] = field(default_factory=list)
 
 
-def take_up(ledger: Ledger, program: Program, sheet: SheetFace, now: datetime, zone: ZoneInfo) -> TakenUp:
-    """Finds the occurrences of a workflow among what it has not looked at yet, and moves its reader on."""
-    identity = program.workflow.identity
-    trigger = program.workflow.trigger
+def take_up(
+    ledger: Ledger, program: Program, source: Source, now: datetime, zone: ZoneInfo, written: Sequence[str] = (),
+    made: Callable[[], Mapping[str, str]] = dict,
+) -> TakenUp:  # fmt: skip
+    """Finds the occurrences of a workflow among what it has not looked at yet, and moves its reader on.
+
+    ``written`` are the columns that the workflow writes: they make no row changed. ``made`` tells what a mirror has
+    made, by subject: it is asked where the workflow looks for the first time, or is not what it was.
+    """
+    identity, trigger = program.workflow.identity, program.workflow.trigger
     assert trigger is not None
-    reader = ledger.reader(identity, sheet.name)
-    last = ledger.last_sequence(sheet.name)
+    reader = ledger.reader(identity, source.name)
+    last = ledger.last_sequence(source.name)
+    tell = _Telling(program, source, now, zone, {fold_name(word) for word in written})
+    signature = _signature(program) if tell.is_mirror else ""
     taken = TakenUp()
-    if reader is not None and reader >= last:
+    if reader is not None and reader.sequence >= last and reader.signature == signature:
         return taken
+    source.prepare()
     with ledger.transaction():
+        found: Iterator[Occurrence]
         if reader is None:
             existing = trigger.definition.existing_by_default if trigger.existing is None else trigger.existing
-            found = _of_standing(ledger, program, sheet, now, zone) if existing else iter(())
+            found = tell.of_standing(ledger, set(made())) if existing or tell.is_mirror else iter(())
+        elif reader.signature != signature:
+            found = tell.of_standing(ledger, set(made()))
         else:
-            found = _of_observations(ledger, program, sheet, now, zone, reader, taken)
-        taken.new = ledger.add_occurrences(found)
-        ledger.set_reader(identity, sheet.name, last)
+            found = tell.of_observations(ledger, reader.sequence, taken)
+        taken.new = ledger.add_occurrences(found, once=tell.is_by_subject)
+        ledger.set_reader(identity, source.name, last, signature)
     return taken
 
 
-def _occurrence(program: Program, sheet: SheetFace, subject: str, sequence: int, now: datetime) -> Occurrence:
-    return Occurrence(
-        program.workflow.identity, sheet.name, subject, sequence, now.isoformat(), label=sheet.label(subject)
-    )
+def _signature(program: Program) -> str:
+    """What a mirror is: another one looks at all its subjects anew."""
+    return hashlib.sha256(program.workflow.text.encode()).hexdigest()[:16]
 
 
-def _of_standing(
-    ledger: Ledger, program: Program, sheet: SheetFace, now: datetime, zone: ZoneInfo
-) -> Iterator[Occurrence]:
-    """What was there before the workflow's first run counts as gained."""
-    tell = _Membership(program, sheet, now, zone)
-    if not sheet.is_scanned:
-        sheet.scan(ledger.standing(sheet.name))
-    for subject, sequence in ledger.standing_sequences(sheet.name):
-        state = sheet.current(subject)
-        if state is not None and tell.is_in(subject, state):
-            yield _occurrence(program, sheet, subject, sequence, now)
+class _Telling:
+    """Tells what an observation is for one workflow."""
 
-
-def _of_observations(
-    ledger: Ledger, program: Program, sheet: SheetFace, now: datetime, zone: ZoneInfo, reader: int, taken: TakenUp
-) -> Iterator[Occurrence]:
-    identity = program.workflow.identity
-    failed = ledger.failed_writes(identity)
-    tell = _Membership(program, sheet, now, zone)
-    for seen in ledger.observations(sheet.name, reader, but_by=identity):
-        if seen.new is None:
-            continue
-        if not _is_gained(seen, failed.get(seen.subject), tell):
-            continue
-        chain = (*seen.chain, seen.cause_workflow) if seen.cause_workflow else ()
-        if identity in chain:
-            said = " → ".join([*chain[chain.index(identity) :], identity])
-            taken.circles.append(f"{sheet.label(seen.subject)}: {said} would go round without end; stopped here")
-            continue
-        yield replace(_occurrence(program, sheet, seen.subject, seen.sequence, now), chain=chain)
-
-
-def _is_gained(seen: Observation, failed: list[Effect] | None, tell: _Membership) -> bool:
-    """Whether the subject came into the set; after a failed run, whether a person changed it and it is in the set."""
-    assert seen.new is not None
-    if failed is not None:
-        return tell.is_in(seen.subject, tell.unwritten(seen.new, failed))
-    if not tell.is_in(seen.subject, seen.new):
-        return False
-    return seen.old is None or not tell.is_in(seen.subject, seen.old, doubtful=False)
-
-
-class _Membership:
-    """Tells whether a row in some state is in a workflow's `where`."""
-
-    def __init__(self, program: Program, sheet: SheetFace, now: datetime, zone: ZoneInfo) -> None:
-        assert program.workflow.trigger is not None
+    def __init__(self, program: Program, source: Source, now: datetime, zone: ZoneInfo, written: set[str]) -> None:
+        trigger = program.workflow.trigger
+        assert trigger is not None
+        self._identity = program.workflow.identity
+        self._happenings = trigger.happenings
+        self._fields = {fold_name(each.word) for each in trigger.fields}
+        self._written = written
         self._where = program.where
-        self._sheet = sheet
-        self._word = program.workflow.trigger.definition.subject
+        self._source = source
+        self._word = trigger.definition.subject
         self._now, self._zone = now, zone
+        self.is_mirror = program.is_mirror
+        self.is_by_subject = trigger.is_set or program.is_mirror
 
-    def is_in(self, subject: str, state: RowState, *, doubtful: bool = True) -> bool:
+    def is_in(self, subject: str, state: RowState | None, *, doubtful: bool = True) -> bool:
         """Whether it is in the set; ``doubtful`` where a cell gives no answer, so that its run tells why."""
+        if state is None:
+            return False
         try:
-            return self._where(Scope(self._sheet.row(subject, state), self._word, self._now, self._zone))
+            return self._where(Scope(self._source.thing(subject, state), self._word, self._now, self._zone))
         except RowFault:
             return doubtful
 
-    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
-        """The state without what a failed run wrote."""
-        return unwritten(state, effects, self._sheet)
+    def of_standing(self, ledger: Ledger, made: set[str]) -> Iterator[Occurrence]:
+        """What was there before the workflow's first run; for a mirror also what it made of subjects that are gone."""
+        for subject, sequence in ledger.standing_sequences(self._source.name):
+            state = self._source.current(subject)
+            if self.is_in(subject, state):
+                made.discard(subject)
+                if "gained" in self._happenings:
+                    yield self._occurrence(subject, sequence, "gained", state)
+        for subject in sorted(made):
+            yield self._occurrence(subject, ledger.last_sequence(self._source.name), "orphaned", None)
 
+    def of_observations(self, ledger: Ledger, reader: int, taken: TakenUp) -> Iterator[Occurrence]:
+        """What happened since the workflow last looked."""
+        failed = ledger.failed_writes(self._identity)
+        for seen in ledger.observations(self._source.name, reader, but_by=self._identity):
+            happened = self._what_happened(seen, failed.get(seen.subject))
+            if happened not in self._happenings:
+                continue
+            chain = (*seen.chain, seen.cause_workflow) if seen.cause_workflow else ()
+            if self._identity in chain:
+                said = " → ".join([*chain[chain.index(self._identity) :], self._identity])
+                label = self._source.label(seen.subject, seen.new or seen.old)
+                taken.circles.append(f"{label}: {said} would go round without end; stopped here")
+                continue
+            yield self._occurrence(seen.subject, seen.sequence, happened, seen.new or seen.old, chain)
 
-def unwritten(state: RowState, effects: list[Effect], sheet: SheetFace) -> RowState:
-    """The state as it would be without these writes, as far as nobody has changed those cells since."""
-    masked = dict(state)
-    for effect in effects:
-        for name, value in (effect.after or {}).items():
-            if masked.get(name) == sheet.to_raw(name, value):
-                before = (effect.before or {}).get(name)
-                if before is None:
-                    masked.pop(name, None)
-                else:
-                    masked[name] = before
-    return masked
+    def _occurrence(
+        self, subject: str, sequence: int, happened: str, state: RowState | None, chain: tuple[str, ...] = ()
+    ) -> Occurrence:
+        return Occurrence(
+            self._identity, self._source.name, subject, sequence, self._now.isoformat(), happened, chain,
+            label=self._source.label(subject, state),
+        )  # fmt: skip
+
+    def _what_happened(self, seen: Observation, failed: list[Effect] | None) -> str:
+        """Whether the subject came into the set, changed in it or left it; after a failed run, whether a person
+        corrected it: what that run wrote does not count."""
+        old, new = seen.old, seen.new
+        if failed is not None:
+            old = None if old is None else self._source.unwritten(old, failed)
+            new = None if new is None else self._source.unwritten(new, failed)
+        is_in = self.is_in(seen.subject, new)
+        was_in = self.is_in(seen.subject, old, doubtful=False)
+        if failed is not None and is_in:
+            return "gained" if "gained" in self._happenings else "changed"
+        if is_in and was_in:
+            assert old is not None
+            assert new is not None
+            return "changed" if self._counts(old, new) else ""
+        return "gained" if is_in else "lost" if was_in else ""
+
+    def _counts(self, old: RowState, new: RowState) -> bool:
+        """Whether a change counts: in a field that `fields` names, else in any that the workflow does not write itself."""
+        if "changed" not in self._happenings:
+            return False
+        fields = {fold_name(change.word) for change in self._source.changes(old, new)}
+        return bool(fields & self._fields if self._fields else fields - self._written)

@@ -6,8 +6,7 @@ from collections.abc import Sequence
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.observing import observe_sheet, take_up
-from whenvoca.engine.working import OpenPlaces, place_of, to_program, zone_of
+from whenvoca.engine.working import OpenPlaces, observe, open_program
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
@@ -23,10 +22,11 @@ def preview(
     found: dict[str, list[str]] = {}
     try:
         for workflow in workflows:
-            sheet = places.sheets[place_of(workflow)]
             try:
-                observe_sheet(ledger, sheet, clock.now())
-                take_up(ledger, to_program(workflow, places), sheet, clock.now(), zone_of(workspace, workflow, sheet))
+                program = open_program(workflow, places, ledger)
+                for source in program.sources.values():
+                    observe(ledger, source, clock.now())
+                    program.take_up(source, ledger, places, clock.now(), workspace.root)
             except WhenvocaError:
                 continue
             waiting = ledger.waiting(workflow.identity, _MOST)

@@ -6,16 +6,18 @@ Sheet effects stay pending until their file is saved; the calendars write a grou
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from datetime import datetime, timedelta
+from dataclasses import dataclass, replace
+from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from typing import Protocol
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.recurrence import expand_events, touches
+from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
+from whenvoca.calendars.state import event_key, split_key
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import CalendarFace, SheetFace, StoredEvent
+from whenvoca.engine.event_thing import EventThing
+from whenvoca.engine.faces import CalendarFace, RowState, SheetFace, StoredEvent
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Ledger
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
@@ -26,11 +28,20 @@ _MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for with
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """What stands of a lineage: the event, its number, and whether it is as we last wrote it."""
+    """What stands of a lineage: the event, its number, whether it is as we last wrote it, and a mirror's base."""
 
     stored: StoredEvent
     number: int
     is_untouched: bool
+    base: RowState | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Missing:
+    """Nothing stands of a lineage: the number that its next thing has, and whether another hand took the last one away."""
+
+    number: int
+    by_another: bool = False
 
 
 class Stage(Protocol):
@@ -42,8 +53,17 @@ class Stage(Protocol):
     def sheet(self, name: str) -> SheetFace:
         """The sheet of that name."""
 
-    def find_made(self, place: str, lineage: Lineage) -> Standing | int:
-        """What stands of that lineage, or the number that the next thing of it has."""
+    def calendar_names(self) -> list[str]:
+        """The names of all calendars that can be used."""
+
+    def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
+        """What stands of that lineage, or what is known of its absence."""
+
+    def find_event(self, place: str, key: str) -> StoredEvent | None:
+        """The event of that key as it stands now: a whole one, or one occurrence of a series."""
+
+    def to_thing(self, place: str, event: Event) -> EventThing:
+        """The event as workflows see it."""
 
     def find_clashes(self, place: str, event: Event) -> list[Event]:
         """Occurrences at that calendar that take the event's time, its own lineage left out."""
@@ -71,7 +91,32 @@ class LiveStage:
         """The sheet of that name."""
         return self._sheet(name)
 
-    def find_made(self, place: str, lineage: Lineage) -> Standing | int:
+    def calendar_names(self) -> list[str]:
+        """The calendars of the workspace that this version can use."""
+        return [self.calendar(name).name for name in self._calendars]
+
+    def find_event(self, place: str, key: str) -> StoredEvent | None:
+        """The event of that key; an occurrence that was never changed is derived from its series."""
+        uid, occurrence = split_key(key)
+        stored = self.calendar(place).find_event(uid)
+        if stored is None or not occurrence:
+            return stored
+        found = next((event for event in stored.others if event_key(uid, event.occurrence) == key), None)
+        if found is None:
+            moment: datetime | date = (
+                datetime.strptime(occurrence, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+                if "T" in occurrence
+                else datetime.strptime(occurrence, "%Y%m%d").replace(tzinfo=UTC).date()
+            )
+            found = occurrence_at(stored.event, moment, self.calendar(place).zone)
+        return None if found is None else replace(stored, event=found)
+
+    def to_thing(self, place: str, event: Event) -> EventThing:
+        """The event as workflows see it."""
+        calendar = self.calendar(place)
+        return EventThing(event, calendar.name, calendar.address_of(event.uid), calendar.zone)
+
+    def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
         """By the ledger first, else by our mark at the place."""
         calendar = self.calendar(place)
         mark = lineage.to_mark()
@@ -80,11 +125,13 @@ class LiveStage:
         known = self._ledger.made(calendar.name, mark) if self._has_made[calendar.name] else None
         if known is None:
             stored = calendar.find_marked(mark)
-            return 1 if stored is None else Standing(stored, _number_of(lineage, stored.event.uid), is_untouched=False)
+            if stored is None:
+                return Missing(1)
+            return Standing(stored, _number_of(lineage, stored.event.uid), is_untouched=False)
         stored = calendar.find_event(known.uid)
         if stored is None:
-            return known.number + 1
-        return Standing(stored, known.number, is_untouched=stored.version == known.version)
+            return Missing(known.number + 1, by_another=bool(known.version))
+        return Standing(stored, known.number, stored.version == known.version, known.base)
 
     def find_clashes(self, place: str, event: Event) -> list[Event]:
         """Events there already, and those that earlier rows of this batch are about to make."""

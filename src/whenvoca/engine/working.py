@@ -13,23 +13,29 @@ from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.batch import Batch, RunResult, SavingFile
+from whenvoca.engine.brake import Held, could_pass, limits_of, to_held
+from whenvoca.engine.checking import written_columns
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Receipt
 from whenvoca.engine.faces import CalendarFace, SheetFace
-from whenvoca.engine.ledger import Journal, Ledger
+from whenvoca.engine.identity import Lineage
+from whenvoca.engine.ledger import Journal, Ledger, Occurrence
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.lock import worker_lock
-from whenvoca.engine.observing import observe_sheet, take_up
+from whenvoca.engine.observing import Sight, TakenUp, observe_calendar, observe_sheet, take_up
 from whenvoca.engine.program import Program
+from whenvoca.engine.sources import CalendarSource, SheetSource, Source, to_sources
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.workspace import Workspace
-from whenvoca.errors import ExitCode, SettingsFault
+from whenvoca.errors import ExitCode, RequestFault, SettingsFault
 from whenvoca.language import tree
+from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.inference import fold_name
 from whenvoca.values.zones import load_zone
 
 LOCK_PATIENCE = 60.0
 _ROUNDS = 20  # how often workflows may set each other off within one command
+_FIRST_PAUSE = 1.0  # seconds before what trouble at a server has ended is tried again; then twice as long each time
 
 
 class OpenPlaces(Protocol):
@@ -53,6 +59,9 @@ class OpenPlaces(Protocol):
     def sweep(self) -> None:
         """Takes away temporaries that a crash left."""
 
+    def rehearsed(self) -> OpenPlaces:
+        """The same places, read for real, where a write is only remembered."""
+
 
 @dataclass(slots=True)
 class Outcome:
@@ -63,6 +72,7 @@ class Outcome:
     faults: list[str] = field(default_factory=list)  # rows that cannot be taken up
     waits: list[str] = field(default_factory=list)  # rows without their key
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
+    held: list[Held] = field(default_factory=list)  # batches that the brake holds
 
     def hear(self, result: RunResult, most: int) -> None:
         """Counts a run that ended, and keeps it to be told."""
@@ -71,10 +81,17 @@ class Outcome:
             self.results.append(result)
 
     @property
+    def is_unreachable(self) -> bool:
+        """Whether a place could not be reached or written."""
+        return any(result.trouble is not None for result in self.results)
+
+    @property
     def exit_code(self) -> ExitCode:
-        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached."""
-        if any(result.trouble is not None for result in self.results):
+        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached, 4 if the brake holds a batch."""
+        if self.is_unreachable:
             return ExitCode.UNREACHABLE
+        if self.held:
+            return ExitCode.NEEDS_YES
         failed = self.faults or self.counts.get("failed") or self.counts.get("waiting")
         return ExitCode.FAILED if failed else ExitCode.DONE
 
@@ -133,79 +150,255 @@ def claim_home(ledger: Ledger, workspace: Workspace) -> None:
     ledger.set_meta("home", json.dumps(home_of(workspace)))
 
 
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """The only subjects that a command is about: rows by their number in the sheet, events by UID, or any by key."""
+
+    rows: frozenset[int] = frozenset()
+    keys: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """What a command wants of a run: which subjects, and whether what the brake holds may go. ``kept`` is of how many
+    runs that went well each is told by itself; all are counted. ``is_rehearsal``: it runs where nothing is written."""
+
+    choice: Choice | None = None
+    allow: Callable[[Held], bool] = lambda held: False
+    kept: int = 200
+    is_rehearsal: bool = False
+    progress: Callable[[int, int], None] = lambda done, total: None
+
+
 def run_workflows(
     workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: Ledger, clock: Clock,
-    *, progress: Callable[[int, int], None] = lambda done, total: None, kept: int = 200,
+    request: Request = Request(),
 ) -> Outcome:  # fmt: skip
-    """Takes up what is waiting for these workflows and runs it, until nothing new is set off.
+    """Takes up what is waiting for these workflows and runs it, until nothing new is set off."""
+    return _Working(workspace, workflows, places, ledger, clock, request).work()
 
-    Of runs that went well as many as ``kept`` are told one by one; all are counted.
-    """
-    outcome = Outcome()
 
-    def heard(result: RunResult) -> None:
-        outcome.hear(result, kept)
+class _Working:
+    def __init__(
+        self, workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: Ledger, clock: Clock,
+        request: Request,
+    ) -> None:  # fmt: skip
+        self._workspace, self._places, self._ledger, self._clock = workspace, places, ledger, clock
+        self._request = request
+        self._outcome = Outcome()
+        self._stage = LiveStage(places.calendars, places.sheets, ledger, clock)
+        self._programs = [open_program(workflow, places, ledger) for workflow in workflows]
+        self._held: set[str] = set()
+        self._chosen: dict[str, frozenset[str]] = {}  # by workflow: the keys that alone run
+        self._done = self._total = 0
+        self._batch = self._new_batch()
 
-    _finish_saves(ledger, places, clock.now())
-    programs = [(to_program(workflow, places), places.sheets[place_of(workflow)]) for workflow in workflows]
-    stage = LiveStage(places.calendars, places.sheets, ledger, clock)
-    done = 0
+    def work(self) -> Outcome:
+        """Rounds of looking, taking up and running, until nothing new comes of it."""
+        if not self._request.is_rehearsal:
+            _finish_saves(self._ledger, self._places, self._clock.now())
+        pause = _FIRST_PAUSE
+        for round_number in range(_ROUNDS):
+            new = self._look(first=round_number == 0)
+            if not new and not self._batch.again and round_number:
+                break
+            self._batch = self._new_batch()
+            self._run_all()
+            saved = self._batch.save_files(self._places.sheets)
+            if self._batch.again:
+                self._clock.wait(pause)
+                pause *= 2
+            elif not saved or self._outcome.is_unreachable:
+                break
+        for each in self._programs:
+            for source in each.sources.values():
+                if isinstance(source, SheetSource) and not self._request.is_rehearsal:
+                    source.sheet.info()  # remembered, so that the next run need not read what stands unchanged
+        for each in self._programs:
+            self._outcome.unanswered += len(self._ledger.failed_writes(each.identity))
+        return self._outcome
 
-    def count(ended: int) -> None:
-        nonlocal done
-        done += ended
-        progress(done, total)
-
-    for round_number in range(_ROUNDS):
-        now = clock.now()
-        first_round = round_number == 0
-        for sheet in {sheet.name: sheet for _, sheet in programs}.values():
-            sight = observe_sheet(ledger, sheet, now)
-            if first_round:
-                outcome.faults += sight.faults
-                outcome.waits += sight.waits
-        new = 0
-        for program, sheet in programs:
-            taken = take_up(ledger, program, sheet, now, zone_of(workspace, program.workflow, sheet))
-            outcome.faults += taken.circles
-            new += taken.new
-        if not new and not first_round:
-            break
-        total = done + sum(ledger.count_waiting(program.workflow.identity) for program, _ in programs)
-        batch = Batch(
-            ledger=ledger, stage=stage, clock=clock, files=places.files, root=workspace.root, people=workspace.people,
-            tell=heard, progress=count, kept=kept,
+    def _new_batch(self) -> Batch:
+        return Batch(
+            ledger=self._ledger, stage=self._stage, clock=self._clock, files=self._places.files, root=self._workspace.root,
+            people=self._workspace.people, tell=lambda result: self._outcome.hear(result, self._request.kept),
+            progress=self._count, kept=self._request.kept,
         )  # fmt: skip
-        for program, sheet in programs:
-            if ledger.count_waiting(program.workflow.identity):
-                if not sheet.is_scanned:
-                    sheet.scan(ledger.standing(sheet.name))
-                batch.run_waiting(program, sheet, zone_of(workspace, program.workflow, sheet), places.sheets)
-        batch.save_files(places.sheets)
-        if outcome.exit_code is ExitCode.UNREACHABLE:
-            break
-    for sheet in {sheet.name: sheet for _, sheet in programs}.values():
-        sheet.info()  # remembered, so that the next run need not read what stands unchanged
-    outcome.unanswered = sum(len(ledger.failed_writes(program.workflow.identity)) for program, _ in programs)
-    return outcome
+
+    def _count(self, ended: int) -> None:
+        self._done += ended
+        self._request.progress(self._done, self._total)
+
+    # --- looking
+
+    def _look(self, *, first: bool) -> int:
+        """Looks at every place once, then lets every workflow take up what that is for it."""
+        now = self._clock.now()
+        for source in {source.name: source for each in self._programs for source in each.sources.values()}.values():
+            sight = observe(self._ledger, source, now)
+            if first:
+                self._outcome.faults += sight.faults
+                self._outcome.waits += sight.waits
+        new = 0
+        for each in self._programs:
+            for source in each.sources.values():
+                taken = each.take_up(source, self._ledger, self._places, now, self._workspace.root)
+                self._outcome.faults += taken.circles
+                new += taken.new
+        return new
+
+    # --- running
+
+    def _run_all(self) -> None:
+        waiting = {each.identity: self._ledger.count_waiting(each.identity) for each in self._programs}
+        self._total = self._done + sum(waiting.values())
+        for each in self._programs:
+            if each.identity in self._held or not (self._request.choice or self._ledger.count_waiting(each.identity)):
+                continue
+            for source in each.sources.values():
+                source.prepare()
+            chosen = self._choose(each)
+            if (held := self._hold(each)) is not None and not self._request.allow(held):
+                self._held.add(each.identity)
+                self._outcome.held.append(held)
+                continue
+            self._batch.chosen = chosen
+            self._batch.run_waiting(each.program, each.sources, each.zone, self._places.sheets)
+
+    def _choose(self, each: OpenProgram) -> frozenset[str] | None:
+        """The keys of the only subjects that run now, each made to wait if it does not; None: all that wait."""
+        choice = self._request.choice
+        if choice is None:
+            return None
+        if each.identity in self._chosen:
+            return self._chosen[each.identity]
+        keys: set[str] = set()
+        for source in each.sources.values():
+            found = _chosen_of(choice, source)
+            keys |= found
+            standing = dict(self._ledger.standing_sequences(source.name))
+            for key in sorted(found & set(standing)):
+                if number := self._ledger.newest(each.identity, key):
+                    self._ledger.wake(number)
+                else:
+                    label, at = source.label(key, source.current(key)), self._clock.now().isoformat()
+                    fresh = Occurrence(
+                        each.identity, source.name, key, standing[key], at, each.first_happening, label=label
+                    )
+                    self._ledger.add_occurrences([fresh])
+        if choice.keys - keys:
+            raise RequestFault(f"there is no {each.subject_word} {', '.join(sorted(choice.keys - keys))}")
+        self._chosen[each.identity] = frozenset(keys)
+        return self._chosen[each.identity]
+
+    # --- the brake
+
+    def _hold(self, each: OpenProgram) -> Held | None:
+        """What the brake holds of a batch: it is rehearsed first where it could pass a limit."""
+        if self._request.is_rehearsal:
+            return None
+        limits = limits_of(each.program.workflow)
+        count = self._ledger.count_waiting(each.identity)
+        orphans = self._ledger.count_orphaned(each.identity)
+        if not orphans and not could_pass(each.program.workflow, limits, count):
+            return None
+        rehearsed = self._places.rehearsed()
+        copy = self._ledger.copy()
+        try:
+            request = Request(kept=10**9, is_rehearsal=True, choice=self._request.choice)
+            outcome = run_workflows(self._workspace, [each.program.workflow], rehearsed, copy, self._clock, request)
+        finally:
+            copy.close()
+        own = [run for run in outcome.results if run.workflow == each.identity]
+        return to_held(each.program.workflow.name, limits, [effect for run in own for effect in run.effects], orphans)
 
 
-def zone_of(workspace: Workspace, workflow: tree.Workflow, sheet: SheetFace) -> ZoneInfo:
-    """The zone in which a workflow's times are meant: its own, else that of the sheet it is about."""
-    return load_zone(workflow.settings.zone) if workflow.settings.zone else sheet.zone
+def _chosen_of(choice: Choice, source: Source) -> set[str]:
+    """The keys of the chosen subjects that stand at a place. Raises RequestFault for a row that is none."""
+    keys = {key for key in choice.keys if source.current(key) is not None}
+    if not choice.rows:
+        return keys
+    if not isinstance(source, SheetSource):
+        raise RequestFault(f"{source.name} holds events, not rows", mend="choose by --event UID")
+    found = {number: source.sheet.key_of_row(number) for number in sorted(choice.rows)}
+    if missing := [str(number) for number, key in found.items() if key is None]:
+        raise RequestFault(f"{source.name} has no row {', '.join(missing)} that holds data")
+    return keys | {key for key in found.values() if key}
 
 
-def place_of(workflow: tree.Workflow) -> str:
-    """The lower-case name of the place that a workflow's trigger looks at."""
+@dataclass(slots=True)
+class OpenProgram:
+    """A workflow ready to run, with the places that its trigger looks at."""
+
+    program: Program
+    sources: dict[str, Source]
+    written: dict[str, list[str]]  # columns that it writes, by lower-case place
+
+    @property
+    def identity(self) -> str:
+        """The name that stands in identities."""
+        return self.program.workflow.identity
+
+    @property
+    def zone(self) -> ZoneInfo | None:
+        """The zone in which the workflow says its times are meant; None: that of the place."""
+        name = self.program.workflow.settings.zone
+        return load_zone(name) if name else None
+
+    @property
+    def subject_word(self) -> str:
+        """What it is about: row, event."""
+        trigger = self.program.workflow.trigger
+        return trigger.definition.subject if trigger else ""
+
+    @property
+    def first_happening(self) -> str:
+        """What a subject that is chosen by hand counts as."""
+        trigger = self.program.workflow.trigger
+        return trigger.happenings[0] if trigger else "gained"
+
+    def take_up(self, source: Source, ledger: Ledger, places: OpenPlaces, now: datetime, root: str) -> TakenUp:
+        """Finds the occurrences among what the workflow has not looked at yet."""
+
+        def made() -> dict[str, str]:
+            return _made_by_mirrors(self.program, places, root)
+
+        written = self.written.get(source.name.lower(), [])
+        return take_up(ledger, self.program, source, now, self.zone or source.zone, written, made)
+
+
+def _made_by_mirrors(program: Program, places: OpenPlaces, root: str) -> dict[str, str]:
+    """The events that stand of a workflow's mirrors, by subject."""
+    found: dict[str, str] = {}
+    for step in program.mirrors:
+        marks = places.calendars[step.places[-1].lower()].find_marks(Lineage.prefix(root, program.workflow.identity))
+        for mark, uid in marks.items():
+            lineage = Lineage.from_mark(mark)
+            if lineage is not None and lineage.step == step.path:
+                found[lineage.subject] = uid
+    return found
+
+
+def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger) -> OpenProgram:
+    """The workflow ready to run, its names bound to the columns of the real sheets."""
     assert workflow.trigger is not None
-    return workflow.trigger.place.lower()
+    every = [name.lower() for name in places.calendars]
+    names = [each.lower() for name in workflow.trigger.places for each in (every if name == EVERY_PLACE else [name])]
+    sources = to_sources(names, places.sheets, places.calendars, ledger)
+
+    def columns_of(place: str) -> frozenset[str]:
+        return frozenset(fold_name(word) for word in places.sheets[place].info().by_word)
+
+    fields = next(iter(sources.values())).fields if sources else frozenset()
+    return OpenProgram(Program(workflow, fields, columns_of), sources, written_columns([workflow]))
 
 
-def to_program(workflow: tree.Workflow, places: OpenPlaces) -> Program:
-    """The workflow ready to run, its names bound to the columns of the real sheet."""
-    sheet = places.sheets[place_of(workflow)]
-    info = sheet.info()
-    return Program(workflow, frozenset(fold_name(word) for word in info.by_word))
+def observe(ledger: Ledger, source: Source, now: datetime) -> Sight:
+    """Looks at a place and enters what changed into the log."""
+    if isinstance(source, SheetSource):
+        return observe_sheet(ledger, source.sheet, now)
+    assert isinstance(source, CalendarSource)
+    return observe_calendar(ledger, source.calendar, now)
 
 
 def _finish_saves(ledger: Ledger, places: OpenPlaces, now: datetime) -> None:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from whenvoca.errors import SettingsFault
 from whenvoca.language import tree
 from whenvoca.language.colours import COLOURS
-from whenvoca.language.definitions import FieldDefinition, PlaceInfo, is_slot
+from whenvoca.language.definitions import EVERY_PLACE, PLACE_SLOTS, FieldDefinition, PlaceInfo, StepDefinition
 from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_article
 from whenvoca.language.inference import Inference, Names, fold_name, row_type
 from whenvoca.language.types import (
@@ -28,7 +28,6 @@ from whenvoca.language.types import (
 from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.zones import load_zone
 
-_SLOT_KINDS = {"SHEET": "sheet", "CALENDAR": "calendar"}
 _WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}
 
 
@@ -38,6 +37,7 @@ class Surroundings:
 
     places: Mapping[str, PlaceInfo]
     people: frozenset[str] = frozenset()
+    event_type: Callable[[PlaceInfo], Type] = lambda place: ANY
 
 
 def check_workflow(workflow: tree.Workflow, faults: FaultList, around: Surroundings) -> list[Fault]:
@@ -58,8 +58,9 @@ def find_circles(workflows: Iterable[tree.Workflow]) -> list[tuple[tree.Workflow
             for other, target in by_name.items():
                 trigger = target.trigger
                 if other != name and trigger and not trigger.conditions and step.definition.adds and step.places:
-                    same_place = trigger.place.lower() == step.places[-1].lower()
-                    if same_place and trigger.definition.subject == step.definition.adds:
+                    same_place = step.places[-1].lower() in {place.lower() for place in trigger.places}
+                    gains = "gained" in trigger.happenings
+                    if gains and same_place and trigger.definition.subject == step.definition.adds:
                         starts[name].append((other, step))
     found = []
     for name in sorted(by_name):
@@ -130,20 +131,34 @@ class _Checker:
         trigger = self._workflow.trigger
         if trigger is None:
             return Names(subject=ANY)
-        slot = next(part for part in trigger.definition.sentence.parts if is_slot(part))
-        place = self._place(trigger.place, trigger.spot, _SLOT_KINDS[slot], writes=False)
-        if place is None or place.columns is None:
-            return Names(subject_word=trigger.definition.subject, subject=ANY)
-        names = Names(subject_word=trigger.definition.subject, subject=row_type(place), place=place)
+        definition = trigger.definition
+        kind = next(PLACE_SLOTS[part] for part in definition.sentence.parts if part in PLACE_SLOTS)
+        found = [self._place(name, trigger.spot, kind, writes=False) for name in self._named(trigger.places, kind)]
+        place = found[0] if found else None
+        names = Names(subject_word=definition.subject, subject=ANY, words=_words_of(trigger))
+        if any(each is None for each in found) or (kind == "sheet" and (place is None or place.columns is None)):
+            return names
+        names = replace(names, subject=definition.subject_type(place), place=place if kind == "sheet" else None)
         for condition in trigger.conditions:
             self._infer.condition(condition, names)
-            for word in _words_in(condition) & {"now", "today", "tomorrow"}:
+            for word in tree.words_in(condition) & {"now", "today", "tomorrow"}:
                 self._faults.add(
                     condition.spot,
                     f"{word} in the where of a set",
-                    "a row would leave the set by itself; compare with a column or a date",
+                    f"a {definition.subject} would leave the set by itself; compare with a column or a date",
                 )
+        for each in trigger.fields:
+            if "changed" not in trigger.happenings:
+                self._faults.add(each.spot, "fields narrow what counts as a change, and this trigger tells of none")
+                break
+            self._infer.type_of(each, names)
         return names
+
+    def _named(self, places: Sequence[str], kind: str) -> list[str]:
+        """The places named, or all of the kind that can be used."""
+        if places != (EVERY_PLACE,):
+            return list(places)
+        return [each.name for each in self._around.places.values() if each.kind == kind and not each.unavailable]
 
     def _place(self, name: str, spot: Spot, kind: str, *, writes: bool) -> PlaceInfo | None:
         place = self._around.places.get(name.lower())
@@ -226,39 +241,111 @@ class _Checker:
         return replace(names, given=shared, lost={**names.lost, **lost})
 
     def _step(self, step: tree.Step, names: Names) -> Names:
+        definition = step.definition
         place = self._step_place(step, names)
-        self._step_fields(step, place, names)
-        if step.definition.adds == "row" and place is not None and place.totals:
+        thing = self._thing_type(step, place, names)
+        self._look_up(step, place, thing, names)
+        is_bound = step.name and definition.thing and not definition.is_making
+        self._step_fields(step, place, names.with_name(fold_name(step.name), thing) if is_bound else names)
+        if definition.adds == "row" and place is not None and place.totals:
             mend = "take the totals line and the setting totals away, or add the rows to another sheet"
             self._faults.add(
                 step.spot, f"below the rows of {place.name} stands a totals line, which a row would write over", mend
             )
-        if step.definition.is_making:
+        self._check_trigger_fits(step)
+        if definition.is_making:
             self._check_identity(step)
         if step.on_failure is not None:
             lost = {fold_name(step.name): "the step that gives it has failed"} if step.name else {}
             self._block(step.on_failure, replace(names, lost={**names.lost, **lost}).with_words("reason"))
         if step.name:
-            made = step.definition.makes(place) if step.definition.makes and place else ANY
+            made = thing
+            if definition.makes and (place is not None or EVERY_PLACE in step.places):
+                made = definition.makes(place or PlaceInfo(name="", kind="calendar"))
             return names.with_name(fold_name(step.name), made)
         return names
 
     def _step_place(self, step: tree.Step, names: Names) -> PlaceInfo | None:
+        writes = not step.definition.reads_only
         for slot, node in step.slots.items():
-            if slot in _SLOT_KINDS and isinstance(node, tree.Name):
-                return self._place(node.as_written, node.spot, _SLOT_KINDS[slot], writes=True)
-        if step.definition.writes_subject:
-            if self._workflow.trigger and self._workflow.trigger.definition.subject != "row":
-                self._faults.add(
-                    step.spot, "the workflow is not about a row", f"written: {step.definition.verb} in SHEET"
-                )
-                return None
-            if names.place is not None and names.place.readonly:
-                self._faults.add(
-                    step.spot, f"{names.place.name} is read-only", "take readonly = true away from it in whenvoca.toml"
-                )
-            return names.place
+            if slot in PLACE_SLOTS:
+                kind = PLACE_SLOTS[slot]
+                found = [self._place(name, node.spot, kind, writes=writes) for name in self._named(step.places, kind)]
+                return None if any(each is None for each in found) else found[-1] if found else None
+        if step.definition.thing == "row":
+            return self._subject_sheet(step, names)
         return None
+
+    def _subject_sheet(self, step: tree.Step, names: Names) -> PlaceInfo | None:
+        """The sheet of the row that a step without a place acts on: a given name's, else the subject's."""
+        place = names.place if names.subject_word == "row" else None
+        if (node := step.slots.get("NAME")) is not None:
+            kind = self._infer.type_of(node, names)
+            place = self._around.places.get((kind.item or kind).place)
+        elif self._workflow.trigger and self._workflow.trigger.definition.subject != "row":
+            self._faults.add(step.spot, "the workflow is not about a row", f"written: {step.definition.verb} in SHEET")
+            return None
+        if place is not None and place.readonly:
+            mend = "take readonly = true away from it in whenvoca.toml"
+            self._faults.add(step.spot, f"{place.name} is read-only", mend)
+        return place
+
+    def _thing_type(self, step: tree.Step, place: PlaceInfo | None, names: Names) -> Type:
+        """The type of what the step acts on; a fault where a given name or the subject is something else."""
+        definition = step.definition
+        if not definition.thing or definition.is_making:
+            return ANY
+        if definition.looks_up:
+            return row_type(place) if definition.thing == "row" and place else self._event_type(definition, place)
+        node = step.slots.get("NAME")
+        if node is None:
+            if definition.thing == "event" and names.subject_word != "event":
+                mend = f"written: {definition.verb} NAME, or {definition.verb} in CALENDAR"
+                self._faults.add(step.spot, "the workflow is not about an event", mend)
+            return names.subject or ANY
+        given = self._infer.type_of(node, names)
+        inner = given.item or ANY if given.name == "list" else given
+        if inner.name not in ("any", "empty") and inner.said.split(" ")[0] != definition.thing:
+            said = with_article(str(given))
+            self._faults.add(node.spot, f"{definition.verb} takes {with_article(definition.thing)}, and this is {said}")
+        return inner
+
+    def _event_type(self, definition: StepDefinition, place: PlaceInfo | None) -> Type:
+        trigger_like = definition.makes or self._around.event_type
+        made = trigger_like(place or PlaceInfo(name="", kind="calendar"))
+        return made.item or made
+
+    def _look_up(self, step: tree.Step, place: PlaceInfo | None, thing: Type, names: Names) -> None:
+        definition = step.definition
+        if not definition.looks_up:
+            return
+        if not step.conditions and definition.field("missing") is not None:
+            self._faults.add(step.spot, "where is missing: which one?", f"below it: where  {definition.thing} …")
+        given = dict(names.given)
+        if names.subject_word and names.subject is not None:
+            given[names.subject_word] = names.subject
+            given["old"] = names.subject
+        inside = replace(
+            names, subject_word="", subject=thing, place=place if definition.thing == "row" else None, given=given,
+            is_look_up=True,
+        )  # fmt: skip
+        for condition in step.conditions:
+            self._infer.condition(condition, inside)
+
+    def _check_trigger_fits(self, step: tree.Step) -> None:
+        trigger = self._workflow.trigger
+        if trigger is None:
+            return
+        if step.definition.is_mirror and set(trigger.happenings) != {"gained", "changed", "lost"}:
+            subject = trigger.definition.subject
+            self._faults.add(
+                step.spot, "a mirror follows what comes, changes and goes, and this trigger does not tell of all three",
+                f"written: when {trigger.places[0] if trigger.places else 'PLACE'} gains, changes or loses {with_article(subject)}",
+            )  # fmt: skip
+        is_created = step.definition.adds == "event" and not step.definition.is_mirror
+        if is_created and {"gained", "changed"} <= set(trigger.happenings):
+            mend = f"mirror event in {step.places[-1]} keeps one event for each {trigger.definition.subject}"
+            self._faults.add(step.spot, "each change would make one more event", mend)
 
     def _check_identity(self, step: tree.Step) -> None:
         if step.path in self._making:
@@ -293,7 +380,7 @@ class _Checker:
                 self._infer.type_of(line.value, names)
                 mend = nearest(line.as_written, [each.name for each in definition.fields])
                 self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', mend)
-        if definition.columns_as_fields and not step.fields:
+        if definition.columns_as_fields and all(definition.field(line.word) for line in step.fields):
             self._faults.add(
                 step.spot, "no column is named below this step", "below it stands a line for each column to be written"
             )
@@ -413,23 +500,15 @@ class _Checker:
             self._faults.add(spot, error.message, error.mend)
 
 
+def _words_of(trigger: tree.Trigger) -> frozenset[str]:
+    """The words of the language that have a value below this trigger."""
+    words = {"now", "today", "tomorrow", "happened"} if trigger.happenings else {"now", "today", "tomorrow"}
+    tells_before = {"changed", "lost"} & set(trigger.happenings)
+    return frozenset(words | ({"old", "changes"} if tells_before else set()))
+
+
 def _plain_text(node: tree.Node) -> str | None:
     """The text of a node without values in it, else None."""
     if isinstance(node, tree.Text) and len(node.lines) == 1 and all(isinstance(part, str) for part in node.lines[0]):
         return "".join(str(part) for part in node.lines[0])
     return None
-
-
-def _words_in(node: tree.Node) -> set[str]:
-    """The bare names anywhere in a value."""
-    found: set[str] = set()
-    stack: list[object] = [node]
-    while stack:
-        each = stack.pop()
-        if isinstance(each, tree.Name):
-            found.add(each.word)
-        elif isinstance(each, tuple):
-            stack += each
-        elif isinstance(each, tree.Node):
-            stack += [getattr(each, slot) for cls in type(each).__mro__ for slot in getattr(cls, "__slots__", ())]
-    return found

@@ -12,6 +12,7 @@ from functools import cached_property
 from typing import Any, Literal
 
 from whenvoca.language.faults import Spot
+from whenvoca.language.lines import OPENING_QUOTES
 from whenvoca.language.types import Type
 from whenvoca.values.columns import Status
 from whenvoca.values.kinds import Kind
@@ -19,7 +20,7 @@ from whenvoca.values.kinds import Kind
 # What may stand in a field. "choice" fields take one of their ``choices`` as a bare word.
 FieldType = Literal[
     "text", "number", "yes-no", "date", "time", "moment", "duration", "addresses", "choice", "alarms", "repeat", "zone",
-    "colour", "condition", "value",
+    "colour", "condition", "value", "names",
 ]  # fmt: skip
 
 
@@ -37,12 +38,18 @@ class FieldDefinition:
 
 @dataclass(frozen=True, kw_only=True)
 class Sentence:
-    """The words of a step or trigger: lower case stands as it is, upper case is a slot.
+    """The words of a step or trigger: lower case stands as it is, upper case is a slot, one in brackets may be left out.
 
-    Slots: SHEET, CALENDAR (one place of that kind), and NAME-less words of the definition itself.
+    Slots: SHEET, CALENDAR (one place of that kind), CALENDARS (several, or any of them), CHANGES (gains, changes, loses,
+    joined), NAME (a given name), WORKFLOW (a name in quotes).
     """
 
     words: str
+
+    @property
+    def shown(self) -> str:
+        """The sentence for people."""
+        return self.words.replace("CHANGES", "gains, changes or loses")
 
     @cached_property
     def parts(self) -> tuple[str, ...]:
@@ -68,9 +75,13 @@ class StepDefinition:
     meaning: str
     fields: tuple[FieldDefinition, ...] = ()
     columns_as_fields: bool = False  # the place's (or subject's) columns are its fields
+    thing: str = ""  # "row" or "event": what it acts on: the subject, a given name, or what it looks up
+    looks_up: bool = False  # it finds its thing in a place by `where`
+    is_mirror: bool = False  # it keeps one thing per subject
+    reads_only: bool = False  # it writes to no place
+    deletes: bool = False  # it may take something away, so that the brake looks at it
     makes: Callable[[PlaceInfo], Type] | None = None  # the type that `as NAME` stands for
     is_making: bool = False  # it makes a thing, so it needs an identity of its own
-    writes_subject: bool = False  # it writes to the place of the trigger
     check_fields: Callable[[Mapping[str, Spot]], Iterator[tuple[str, str, str]]] | None = None
     """Given the fields that stand there: what is wrong with them together, as (field or "", message, mend)."""
     adds: str = ""  # what it adds to its place ("row"), so that circles of workflows can be seen
@@ -94,10 +105,10 @@ class TriggerDefinition:
     sentence: Sentence
     meaning: str
     subject: str  # the word for what it is about: row, event, message
+    subject_type: Callable[[PlaceInfo | None], Type]
     settings: tuple[FieldDefinition, ...] = ()
     existing_by_default: bool = True
     example: str = ""
-    changes: tuple[str, ...] = ()  # gained, changed, lost
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,8 +178,16 @@ class Match:
     """A sentence found on a line: which definition, and where its slots stand."""
 
     definition: Any
-    slots: Mapping[str, int] = field(default_factory=dict)  # slot: index of its first token
+    slots: Mapping[str, tuple[int, int]] = field(
+        default_factory=dict
+    )  # slot: its first word and the one behind its last
     length: int = 0
+
+
+PLACE_SLOTS = {"SHEET": "sheet", "CALENDAR": "calendar", "CALENDARS": "calendar"}
+HAPPENINGS = {"gains": "gained", "changes": "changed", "loses": "lost"}
+EVERY_PLACE = "*"  # any calendar, all calendars
+_NO_NAMES = ("in", "as", "to")
 
 
 def match_sentence(
@@ -178,18 +197,51 @@ def match_sentence(
     best: Match | None = None
     furthest = 0
     for definition in definitions:
-        slots: dict[str, int] = {}
+        slots: dict[str, tuple[int, int]] = {}
         position = 0
         for part in definition.sentence.parts:
-            if position >= len(words):
+            end = _end_of_part(part, words, position)
+            if end == position and not part.startswith("["):
                 break
-            if is_slot(part):
-                slots[part] = position
-            elif words[position].lower() != part:
-                break
-            position += 1
+            if is_slot(part) and end > position:
+                slots[part.strip("[]")] = (position, end)
+            position = end
         else:
             if best is None or position > best.length:
                 best = Match(definition, slots, position)
         furthest = max(furthest, position)
     return best, furthest
+
+
+def _end_of_part(part: str, words: Sequence[str], begin: int) -> int:
+    """Behind which word a part of a sentence ends; ``begin`` itself if it does not stand there."""
+    if begin >= len(words):
+        return begin
+    if not is_slot(part):
+        return begin + 1 if words[begin].lower() == part else begin
+    if part.startswith("["):
+        return begin if words[begin].lower() in _NO_NAMES else begin + 1
+    if part == "CHANGES":
+        return _end_of_list(words, begin, lambda word: word.lower() in HAPPENINGS, ("or", "and", ","))
+    if part == "WORKFLOW":
+        return begin + 1 if words[begin][:1] in OPENING_QUOTES else begin
+    if words[begin] == ",":
+        return begin
+    if part == "CALENDARS":
+        if [word.lower() for word in words[begin : begin + 2]] in (["any", "calendar"], ["all", "calendars"]):
+            return begin + 2
+        return _end_of_list(words, begin, lambda word: word != ",", (",",))
+    return begin + 1
+
+
+def _end_of_list(words: Sequence[str], begin: int, fits: Callable[[str], bool], joins: Sequence[str]) -> int:
+    position = begin
+    while position < len(words) and fits(words[position]):
+        position += 1
+        following = position
+        while following < len(words) and words[following].lower() in joins:
+            following += 1
+        if following == position or following >= len(words) or not fits(words[following]):
+            break
+        position = following
+    return position

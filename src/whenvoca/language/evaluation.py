@@ -65,13 +65,13 @@ class Compiler:
     """Compiles values for one workflow; ``columns`` are the folded field names of its subject."""
 
     def __init__(self, columns: frozenset[str]) -> None:
-        self._columns = columns
+        self.columns = columns
 
     def value(self, node: tree.Node) -> Value:
         """The function that gives the value. Unread cells raise RowFault when it is called."""
         if isinstance(node, tree.Name) and (node.is_column or fold_name(node.word) not in VALUE_WORDS):
             word = fold_name(node.word)
-            if word in self._columns:
+            if word in self.columns:
                 return lambda scope: _column_value(scope.subject, word)
         inner = self._build(node)
         if isinstance(node, tree.Name | tree.Field | tree.Choice):
@@ -102,7 +102,7 @@ class Compiler:
         word = fold_name(node.word)
         if word in VALUE_WORDS and not node.is_column:
             return _WORD_VALUES.get(word) or (lambda scope: scope.words.get(word))
-        if word in self._columns:
+        if word in self.columns:
             return lambda scope: _located(scope.subject, word)
 
         def named(scope: Scope) -> Any:

@@ -42,6 +42,7 @@ class Names:
     given: Mapping[str, Type] = field(default_factory=dict)
     lost: Mapping[str, str] = field(default_factory=dict)  # names known elsewhere only, with the reason
     words: frozenset[str] = frozenset({"now", "today", "tomorrow"})
+    is_look_up: bool = False  # bare names are fields of what is looked for before they are given names
 
     def with_name(self, name: str, kind: Type) -> Names:
         """The same with one more given name."""
@@ -56,7 +57,12 @@ def row_type(place: PlaceInfo) -> Type:
     """The type of a row of that sheet: a thing with its columns as fields."""
     fields = {word: column_type(column) for word, column in place.by_word.items()}
     row = thing(f"row of {place.name}", fields)
-    return replace(row, written=tuple(written_column(column.name) for column in place.columns or ()))
+    return replace(
+        row, written=tuple(written_column(column.name) for column in place.columns or ()), place=place.name.lower()
+    )
+
+
+CHANGE = thing("change", {"field": TEXT, "old": ANY, "new": ANY})
 
 
 def column_type(column: ColumnInfo) -> Type:
@@ -188,7 +194,7 @@ class Inference:
             self._twice(node.spot, word, names.place)
             return ANY
         if names.subject is not None and word in names.subject.fields:
-            if word in names.given:
+            if word in names.given and not names.is_look_up:
                 mend = f"write {names.subject_word}.{node.as_written}, or give the other one another name"
                 self._faults.add(node.spot, f'"{node.as_written}" is a field of {names.subject} and a given name', mend)
             return self._column_use(node.spot, names.subject.fields[word], self._column_of(node, names), names, shown)
@@ -201,12 +207,14 @@ class Inference:
 
     def _value_word(self, node: tree.Name, word: str, names: Names) -> Type:
         if word not in names.words:
-            reason = {"reason": "reason is known in failure blocks only"}.get(
-                word, f'"{word}" has no value in this workflow'
-            )
+            reason = {
+                "reason": "reason is known in failure blocks only",
+                "changes": "changes is known where a trigger tells of changes",
+            }.get(word, f'"{word}" has no value in this workflow')
             self._faults.add(node.spot, reason)
             return ANY
-        return {"now": MOMENT, "today": DATE, "tomorrow": DATE, "reason": TEXT, "none": EMPTY}.get(word, ANY)
+        known = {"now": MOMENT, "today": DATE, "tomorrow": DATE, "reason": TEXT, "none": EMPTY, "happened": TEXT}
+        return list_of(CHANGE) if word == "changes" else known.get(word, ANY)
 
     def _unknown(self, node: tree.Name, word: str, names: Names) -> None:
         if word in names.lost:
@@ -271,8 +279,11 @@ class Inference:
             return names.subject
         if word in names.given:
             return names.given[word]
-        if word in names.words and word in ("old",):
-            return names.subject or ANY
+        if word == "old":
+            if word in names.words:
+                return (names.given.get("old") or names.subject) or ANY
+            self._faults.add(node.spot, "old has no value here: nothing stood before what is gained")
+            return ANY
         if word in names.lost:
             self._faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
             return ANY

@@ -7,7 +7,17 @@ from dataclasses import replace
 from typing import Any
 
 from whenvoca.language import tree
-from whenvoca.language.definitions import FieldDefinition, StepDefinition, Vocabulary, is_slot, match_sentence
+from whenvoca.language.definitions import (
+    EVERY_PLACE,
+    HAPPENINGS,
+    PLACE_SLOTS,
+    FieldDefinition,
+    Match,
+    StepDefinition,
+    Vocabulary,
+    is_slot,
+    match_sentence,
+)
 from whenvoca.language.expressions import WORDS, read_condition, read_value
 from whenvoca.language.faults import FaultList, Spot, nearest
 from whenvoca.language.lines import Line, read_lines
@@ -15,7 +25,7 @@ from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
 from whenvoca.language.tokens import Piece
 
 SETTINGS = ("title", "about", "zone", "brake", "tries", "missed", "formerly", "paused")
-_WORD = re.compile(r"[^\s,]+|,")
+_WORD = re.compile(r'["“„][^"”“]*["”]|[^\s,]+|,')
 _FIELD = re.compile(r'(column\s+"(?P<column>[^"]+)"|(?P<word>\S+))(?P<gap>\s*)')
 _LET = re.compile(r"let\s+(?P<name>\S+)\s*(?P<sign>=?)\s*", re.IGNORECASE)
 _NAME = re.compile(r"[^\W\d]\w*(?:-\w+)*\Z")
@@ -29,7 +39,7 @@ def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tu
     """
     faults = FaultList(file, text)
     reader = _Reader(vocabulary, faults)
-    workflow = reader.read(name, file, read_lines(text, faults))
+    workflow = replace(reader.read(name, file, read_lines(text, faults)), text=text)
     return workflow, faults
 
 
@@ -141,13 +151,16 @@ class _Reader:
         match, furthest = match_sentence(plain, self._vocabulary.triggers)
         if match is None or match.length < len(plain):
             self._refuse_sentence(
-                line, words, furthest, [each.sentence.words for each in self._vocabulary.triggers], "trigger"
+                line, words, furthest, [each.sentence.shown for each in self._vocabulary.triggers], "trigger"
             )
             return None
-        place = next((plain[index] for index in match.slots.values()), "")
-        index = next(iter(match.slots.values()), 0)
-        spot = Spot(line.number, line.indent + words[index][1] + 1, len(place) or 1)
+        places, slots = self._slots(line, words, match)
+        spot = next((node.spot for slot, node in slots.items() if slot in PLACE_SLOTS), line.spot)
+        begin, end = match.slots.get("CHANGES", (0, 0))
+        said = {word.lower() for word in plain[begin:end]}
+        happenings = tuple(word for verb, word in HAPPENINGS.items() if verb in said)
         conditions: list[tree.Node] = []
+        fields: list[tree.Name] = []
         existing: bool | None = None
         for child in line.children:
             word = child.code.split()[0].lower()
@@ -164,13 +177,45 @@ class _Reader:
             elif known.type == "condition":
                 if node := read_condition(pieces, self._faults):
                     conditions.append(node)
+            elif known.type == "names":
+                fields += self._read_names(read_value(pieces, self._faults), word)
             elif node := read_value(pieces, self._faults):
                 value = self._constant(node)
                 if not isinstance(value, bool):
                     self._faults.add(node.spot, f"{word} takes yes or no")
                 else:
                     existing = value
-        return tree.Trigger(spot, match.definition, place, tuple(conditions), existing)
+        return tree.Trigger(
+            spot, match.definition, places, happenings, tuple(conditions), tuple(fields), existing
+        )  # fmt: skip
+
+    def _read_names(self, node: tree.Node | None, word: str) -> list[tree.Name]:
+        found = []
+        for each in node.items if isinstance(node, tree.ListOf) else [node] if node else []:
+            if isinstance(each, tree.Name):
+                found.append(each)
+            else:
+                self._faults.add(each.spot, f"{word} takes names, with commas between")
+        return found
+
+    def _slots(
+        self, line: Line, words: list[tuple[str, int]], match: Match
+    ) -> tuple[tuple[str, ...], dict[str, tree.Node]]:
+        """The places that a sentence names, and a node with its spot for every slot."""
+        places: list[str] = []
+        nodes: dict[str, tree.Node] = {}
+        for slot, (begin, end) in match.slots.items():
+            written = [word for word, _ in words[begin:end] if word != ","]
+            first, (last, offset) = words[begin][1], words[end - 1]
+            spot = Spot(line.number, line.indent + first + 1, offset + len(last) - first)
+            if slot == "WORKFLOW":
+                nodes[slot] = tree.Text(spot, ((written[0][1:-1],),))
+                continue
+            nodes[slot] = tree.Name(spot, written[0].lower(), written[0])
+            if slot in PLACE_SLOTS:
+                is_every = slot == "CALENDARS" and written[0].lower() in ("any", "all") and end - begin == 2
+                places += [EVERY_PLACE] if is_every else written
+        return tuple(places), nodes
 
     def _word_spot(self, line: Line, word: str) -> Spot:
         return Spot(line.number, line.indent + 1, len(word))
@@ -191,13 +236,21 @@ class _Reader:
             return SequenceMatcher(None, said.lower(), pattern.lower()).ratio()
 
         close = sorted(known, key=likeness, reverse=True)
+        begun = [sentence for sentence in close if sentence.lower().startswith(said.lower() + " ")]
         if shared == len(words) and any(len(sentence.split()) > shared for sentence in known):
-            self._faults.add(spot, f"this {what} is not complete", f"written: {close[0]}")
+            self._faults.add(spot, f"this {what} is not complete", f"written: {(begun or close)[0]}")
         elif close and likeness(close[0]) > 0.6:
             self._faults.add(spot, f'there is no {what} "{said}"', f"the nearest is: {close[0]}")
         else:
-            listed = "; ".join(known)
-            self._faults.add(spot, f'there is no {what} that begins with "{first}"', f"there are: {listed}")
+            listed = (
+                "; ".join(known) if what == "trigger" else ", ".join(dict.fromkeys(each.split()[0] for each in known))
+            )
+            mend = (
+                f"there are: {listed}"
+                if what == "trigger"
+                else f"steps begin with: {listed}; all of them: whenvoca words"
+            )
+            self._faults.add(spot, f'there is no {what} that begins with "{first}"', mend)
 
     # --- statements
 
@@ -314,7 +367,7 @@ class _Reader:
         plain = [word for word, _ in words]
         match, furthest = match_sentence(plain, self._vocabulary.steps)
         if match is None:
-            known = [each.sentence.words for each in self._vocabulary.steps]
+            known = [each.sentence.shown for each in self._vocabulary.steps]
             self._refuse_sentence(line, words, furthest, known, "step")
             return None
         name = ""
@@ -331,11 +384,7 @@ class _Reader:
                 "after as stands one name" if tail[0].lower() == "as" else f"written: {match.definition.sentence.words}"
             )
             self._faults.add(spot, f'"{" ".join(tail)}" is not expected here', mend)
-        places = tuple(plain[index] for index in match.slots.values())
-        spots = {
-            slot: Spot(line.number, line.indent + words[i][1] + 1, len(plain[i])) for slot, i in match.slots.items()
-        }
-        slots = {slot: tree.Name(spots[slot], plain[i].lower(), plain[i]) for slot, i in match.slots.items()}
+        places, slots = self._slots(line, words, match)
         fields, conditions, formerly = self._read_fields(line.children, match.definition)
         return tree.Step(
             line.spot, match.definition, match.definition.sentence.literal, places, slots, name, fields, conditions,

@@ -13,7 +13,7 @@ _TYPES = {
     "text": "a text, or any value shown as one", "number": "a number", "yes-no": "yes or no", "date": "a date",
     "time": "a time", "moment": "a moment, or a date", "duration": "a duration", "addresses": "addresses or names",
     "alarms": "durations before or after", "repeat": "a repetition", "zone": "the name of a zone",
-    "colour": "a colour name", "condition": "a condition", "value": "any value",
+    "colour": "a colour name", "condition": "a condition", "value": "any value", "names": "names, with commas between",
 }  # fmt: skip
 
 
@@ -93,7 +93,7 @@ _FIXED = (
 def entries(vocabulary: Vocabulary) -> list[Entry]:
     """Everything there is to look up: triggers, steps, then lines, values and functions."""
     found = [
-        Entry(each.sentence.words, "trigger", each.meaning, each.example, each.settings) for each in vocabulary.triggers
+        Entry(each.sentence.shown, "trigger", each.meaning, each.example, each.settings) for each in vocabulary.triggers
     ]
     found += [
         Entry(

@@ -237,9 +237,8 @@ class Step(Statement):
     @property
     def path(self) -> str:
         """What names this step in identities: its `as` name, else verb, noun and place."""
-        return (
-            self.formerly or self.name.lower() or " ".join([self.sentence, *(place.lower() for place in self.places)])
-        )
+        name = "" if self.definition.is_mirror else self.name.lower()
+        return self.formerly or name or " ".join([self.sentence, *(place.lower() for place in self.places)])
 
 
 @dataclass(frozen=True, slots=True)
@@ -284,9 +283,16 @@ class Trigger:
 
     spot: Spot = field(compare=False)
     definition: TriggerDefinition = field(compare=False)
-    place: str = ""
+    places: tuple[str, ...] = ()  # EVERY_PLACE alone: all of their kind
+    happenings: tuple[str, ...] = ()  # gained, changed, lost
     conditions: tuple[Node, ...] = ()
+    fields: tuple[Name, ...] = ()  # what alone counts as a change
     existing: bool | None = None
+
+    @property
+    def is_set(self) -> bool:
+        """Whether it is about what comes into a set, so that its subjects and not its occurrences make identities."""
+        return self.happenings == ("gained",)
 
 
 @dataclass(frozen=True, slots=True)
@@ -321,8 +327,24 @@ class Workflow:
     trigger: Trigger | None
     body: Block
     on_failure: Block | None = None
+    text: str = field(default="", compare=False, repr=False)  # the file's, without regard to layout only where compared
 
     @property
     def identity(self) -> str:
         """The name that stands in identities: the file's name, or what it was `formerly`."""
         return self.settings.formerly or self.name
+
+
+def words_in(node: Node) -> set[str]:
+    """The bare names anywhere in a value."""
+    found: set[str] = set()
+    stack: list[object] = [node]
+    while stack:
+        each = stack.pop()
+        if isinstance(each, Name):
+            found.add(each.word)
+        elif isinstance(each, tuple):
+            stack += each
+        elif isinstance(each, Node):
+            stack += [getattr(each, slot) for cls in type(each).__mro__ for slot in getattr(cls, "__slots__", ())]
+    return found

@@ -22,6 +22,7 @@ class Type:
     fields: Mapping[str, Type] = field(default_factory=dict, compare=False)
     said: str = field(default="", compare=False)
     written: tuple[str, ...] = field(default=(), compare=False)  # the fields' names as people write them
+    place: str = field(default="", compare=False)  # of a row: its sheet
 
     def __str__(self) -> str:
         return self.said or {"yes-no": "yes or no", "any": "value"}.get(self.name, self.name)

@@ -17,6 +17,7 @@ from whenvoca.language.faults import nearest
 from whenvoca.language.inference import fold_name
 from whenvoca.places import files
 from whenvoca.places.calendar.folder import FolderCalendar
+from whenvoca.places.calendar.rehearsed import RehearsedCalendar
 from whenvoca.places.calendar.single import FileCalendar
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.csv_file import CsvFile
@@ -40,8 +41,11 @@ Face = TypeVar("Face")
 class Places:
     """The places of a workspace by lower-case name. Each is opened when it is first asked for."""
 
-    def __init__(self, workspace: Workspace, clock: Clock, zone: ZoneInfo | None = None) -> None:
+    def __init__(
+        self, workspace: Workspace, clock: Clock, zone: ZoneInfo | None = None, *, is_rehearsal: bool = False
+    ) -> None:
         self._workspace = workspace
+        self._is_rehearsal = is_rehearsal
         self._clock = clock
         self._zone = zone or workspace.zone
         self._tables = {
@@ -76,6 +80,12 @@ class Places:
         words = self._headings.get(place, [])
         sheet.wanted_headings = [word.replace("-", " ") if word == column_word(word) else word for word in words]
         sheet.written_words = frozenset(fold_name(word) for word in words)
+
+    def rehearsed(self) -> Places:
+        """The same places, read for real, where a write is only remembered."""
+        fresh = Places(self._workspace, self._clock, self._zone, is_rehearsal=True)
+        fresh.set_written(self._headings)
+        return fresh
 
     # --- what the check and the stage ask
 
@@ -113,7 +123,9 @@ class Places:
         return found
 
     def _names_of(self, kind: str) -> list[str]:
-        return [name for name, settings in self._tables.items() if settings.kind == kind]
+        return [
+            name for name, settings in self._tables.items() if settings.kind == kind and not self._unavailable(settings)
+        ]
 
     @property
     def sheets(self) -> Mapping[str, SheetFace]:
@@ -195,13 +207,15 @@ class Places:
         )  # fmt: skip
         path = self._path(settings, "file")
         place = SheetPlace(settings.name, read, self._zone_of(settings), self._open_file(path, read, settings))
-        place.memory = self._memory
+        if not self._is_rehearsal:
+            place.memory = self._memory
         return place
 
     def _open_file(self, path: Path, read: SheetSettings, settings: PlaceSettings) -> OpenFile:
         real = path.resolve()
         if real not in self._files:
-            self._files[real] = OpenFile(real, _backing_of(path, read, settings), self._clock)
+            backing = _backing_of(path, read, settings)
+            self._files[real] = OpenFile(real, backing, self._clock, is_rehearsal=self._is_rehearsal)
         return self._files[real]
 
     def _open_calendar(self, settings: PlaceSettings) -> CalendarFace:
@@ -213,8 +227,10 @@ class Places:
         if settings.has("folder") == settings.has("file"):
             raise settings.refuse("", "a calendar has either a folder or a file", 'such as folder = "calendars/domes"')
         key = "folder" if settings.has("folder") else "file"
-        cls = FolderCalendar if key == "folder" else FileCalendar
-        return cls(settings.name, self._path(settings, key), settings.text(key), zone, clash=clash, readonly=readonly)
+        cls: Any = FolderCalendar if key == "folder" else FileCalendar
+        path = self._path(settings, key)
+        place = cls(settings.name, path, settings.text(key), zone, clash=clash, readonly=readonly, clock=self._clock)
+        return RehearsedCalendar(place) if self._is_rehearsal else place
 
 
 class _Lookup(Mapping[str, Face], Generic[Face]):

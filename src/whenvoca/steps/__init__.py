@@ -2,7 +2,17 @@
 
 from whenvoca.language.definitions import StepDefinition
 from whenvoca.steps.add_row import ADD_ROW
-from whenvoca.steps.change_row import CHANGE_ROW
+from whenvoca.steps.change_event import CHANGE_EVENT, CHANGE_EVENT_IN
+from whenvoca.steps.change_row import CHANGE_ROW, CHANGE_ROW_IN
 from whenvoca.steps.create_event import CREATE_EVENT
+from whenvoca.steps.delete_event import DELETE_EVENT, DELETE_EVENT_IN
+from whenvoca.steps.delete_row import DELETE_ROW, DELETE_ROW_IN
+from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
+from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
+from whenvoca.steps.mirror_event import MIRROR_EVENT
+from whenvoca.steps.take_back import TAKE_BACK
 
-STEPS: tuple[StepDefinition, ...] = (CREATE_EVENT, CHANGE_ROW, ADD_ROW)
+STEPS: tuple[StepDefinition, ...] = (
+    CREATE_EVENT, CHANGE_EVENT, CHANGE_EVENT_IN, DELETE_EVENT, DELETE_EVENT_IN, MIRROR_EVENT, FIND_EVENTS, FIND_EVENT,
+    TAKE_BACK, ADD_ROW, CHANGE_ROW, CHANGE_ROW_IN, DELETE_ROW, DELETE_ROW_IN, FIND_ROWS, FIND_ROW,
+)  # fmt: skip

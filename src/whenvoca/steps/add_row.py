@@ -30,7 +30,8 @@ class AddedRow:
         return self._file
 
 
-def _act(call: StepCall) -> Acting:
+def add_row(call: StepCall) -> Acting:
+    """Adds a row with the step's columns."""
     sheet = call.stage.sheet(call.place)
     cells = {sheet.column_name(written): value for written, value in call.columns()}
     key = sheet.find_key(cells)
@@ -59,5 +60,5 @@ ADD_ROW = StepDefinition(
     is_making=True,
     adds="row",
     example="add row to log\n  What  slot.title\n  Seen  now",
-    act=_act,
+    act=add_row,
 )

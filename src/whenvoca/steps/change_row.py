@@ -1,20 +1,38 @@
-"""The step `change row`: writes cells of the row that the workflow is about."""
+"""The steps `change row`: of the subject or a named row, or looked up in a sheet."""
 
 from __future__ import annotations
 
+from collections.abc import Generator
 from functools import lru_cache
 from typing import Any
 
-from whenvoca.engine.effects import Effect
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import SheetFace
 from whenvoca.engine.program import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
+from whenvoca.language.inference import row_type
+from whenvoca.steps.add_row import add_row
+from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
 from whenvoca.values.kinds import Raw
 
 
 def _act(call: StepCall) -> Acting:
-    sheet = call.stage.sheet(call.place)
-    state = sheet.current(call.subject_key)
+    if not call.definition.looks_up and not call.has_name:
+        yield from _change(call, call.stage.sheet(call.place), call.subject_key)
+        return None
+    rows: list[Any] = find_targets(call)
+    if not rows and call.text("missing") == "make":
+        return (yield from add_row(call))
+    for row in rows:
+        yield from _change(call.bound(row), call.stage.sheet(row.place), row.key)
+    sheets = [(row.key, call.stage.sheet(row.place)) for row in rows]
+    changed = [sheet.row(key, state) for key, sheet in sheets if (state := sheet.current(key)) is not None]
+    return changed if call.text("several") == "all" else changed[0] if changed else None
+
+
+def _change(call: StepCall, sheet: SheetFace, key: str) -> Generator[Effect, Receipt, None]:
+    state = sheet.current(key)
     if state is None:
         raise RowFault("the row is no longer in the sheet", where=sheet.file)
     before: dict[str, Raw] = {}
@@ -26,7 +44,7 @@ def _act(call: StepCall) -> Acting:
     if not any(value is not None for value in before.values()):
         before = _nothing_in(tuple(before))
     if after:
-        yield Effect(place=sheet.name, verb="change row", target=call.subject_key, before=before, after=after)
+        yield Effect(place=sheet.name, verb="change row", target=key, before=before, after=after)
 
 
 @lru_cache(maxsize=64)
@@ -35,12 +53,31 @@ def _nothing_in(names: tuple[str, ...]) -> dict[str, Raw]:
     return dict.fromkeys(names)
 
 
+_MEANING = (
+    "A line for each column. A cell that holds the value already is not touched; `empty` clears one. A cell with a formula is "
+    "never written over."
+)
+
 CHANGE_ROW = StepDefinition(
-    sentence=Sentence(words="change row"),
-    meaning="Writes cells of the row that the workflow is about: a line for each column. A cell that holds the value "
-    "already is not touched; `empty` clears one. A cell with a formula is never written over.",
+    sentence=Sentence(words="change row [NAME]"),
+    meaning="Writes cells of the row that the workflow is about, or of a named one, or of each of a list. " + _MEANING,
     columns_as_fields=True,
-    writes_subject=True,
+    thing="row",
+    makes=row_type,
     example='change row\n  Booking  slot.uid\n  Answer   "granted"',
+    act=_act,
+)
+
+CHANGE_ROW_IN = StepDefinition(
+    sentence=Sentence(words="change row in SHEET"),
+    meaning="Writes cells of the row that where finds. "
+    + _MEANING
+    + " With `as NAME`, NAME.COLUMN is the value before.",
+    fields=(WHERE, MISSING_OR_MADE, SEVERAL),
+    columns_as_fields=True,
+    thing="row",
+    looks_up=True,
+    makes=row_type,
+    example="change row in visits as entry\n  where  Booking is event.uid\n  Venue  event.location\n  Moves  entry.Moves + 1",
     act=_act,
 )

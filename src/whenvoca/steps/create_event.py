@@ -2,58 +2,39 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
 from dataclasses import replace
-from datetime import UTC, date, datetime, timedelta
 from typing import Any
-from zoneinfo import ZoneInfo
 
-from whenvoca.calendars.event import Attendee, Event, changed_fields
-from whenvoca.calendars.recurrence import parse_rule
+from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.engine.effects import Effect
+from whenvoca.engine.event_thing import EventThing, event_type
 from whenvoca.engine.program import Acting, StepCall
-from whenvoca.engine.stage import Standing
+from whenvoca.engine.stage import Missing, Standing
 from whenvoca.errors import RowFault
-from whenvoca.language.colours import COLOURS
-from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
-from whenvoca.language.faults import Spot
-from whenvoca.language.operations import to_instant
-from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
-from whenvoca.language.types import Type
-from whenvoca.steps.event_thing import EventThing, event_type
-from whenvoca.values.dates import shape_date
-from whenvoca.values.durations import Duration, add_to_moment
-from whenvoca.values.kinds import is_empty
-from whenvoca.values.numbers import is_address, split_addresses
-from whenvoca.values.texts import show_value
-from whenvoca.values.zones import to_moment
-
-_HOUR = Duration(seconds=3600)
-_BUSY = ("yes", "no", "tentative", "unavailable")
-_CLASH = ("allow", "refuse", "tentative")
+from whenvoca.language.definitions import Sentence, StepDefinition
+from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields, to_event
 
 
 def _act(call: StepCall) -> Acting:
     calendar = call.stage.calendar(call.place)
     lineage = call.lineage
     made = call.stage.find_made(calendar.name, lineage)
-    if made == 1 and (adopted := _find_by_booking(call)) is not None:
+    if made == Missing(1) and (adopted := _find_by_booking(call)) is not None:
         lineage, made = adopted
     notes: list[str] = []
-    number = made if isinstance(made, int) else made.number
-    event = _to_event(call, lineage.to_uid(number), lineage.to_mark(), notes)
-    event = _heed_clashes(call, event, call.text("clash") or calendar.clash, notes)
+    event = to_event(call, lineage.to_uid(made.number), lineage.to_mark(), notes)
+    event = heed_clashes(call, event, call.text("clash") or calendar.clash, notes)
     common: dict[str, Any] = {
         "place": calendar.name,
         "lineage": lineage.to_mark(),
-        "number": number,
+        "number": made.number,
         "notes": tuple(notes),
     }
     if isinstance(made, Standing):
         event = replace(event, uid=made.stored.event.uid)
         receipt = yield _to_change(made, event, common)
         return EventThing(event, calendar.name, receipt.address, calendar.zone)
-    receipt = yield Effect(verb="create event", target=event.uid, after=_shown(event), event=event, **common)
+    receipt = yield Effect(verb="create event", target=event.uid, after=shown_fields(event), event=event, **common)
     return EventThing(event, calendar.name, receipt.address, calendar.zone)
 
 
@@ -84,280 +65,20 @@ def _to_change(made: Standing, event: Event, common: dict[str, Any]) -> Effect:
     after = {name: value for name, (_, value) in changes.items()}
     return Effect(
         verb="change event", target=event.uid, before=before, after=after, version=made.stored.version, stored=made.stored,
-        event=new, **common,
+        event=new, kept=made.stored.data.decode("utf-8", "replace"), **common,
     )  # fmt: skip
-
-
-def _shown(event: Event) -> dict[str, Any]:
-    """The filled fields, for the journal and the history."""
-    return {name: value for name, value in event.content().items() if value or name in ("start", "end")}
-
-
-# --- from fields to an event
-
-
-def _to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
-    start, end = _times(call, notes)
-    wanted = call.value("answer-wanted", False)
-    invite = call.value("invite", False)
-    attendees = [
-        *_attendees(call, "attendees", optional=False, invite=invite, wanted=wanted),
-        *_attendees(call, "optional", optional=True, invite=invite, wanted=wanted),
-    ]
-    return Event(
-        uid=uid,
-        title=" ".join(call.text("title").split()),
-        start=start,
-        end=end,
-        location=call.text("location"),
-        details=call.text("details"),
-        attendees=tuple({each.address.lower(): each for each in reversed(attendees)}.values())[::-1],
-        organizer=call.people.organizer if invite and attendees else "",
-        alarms=_alarms(call),
-        rule=_rule(call, start),
-        busy=_word(call, "busy", _BUSY, "yes"),  # type: ignore[arg-type]
-        priority=_priority(call),
-        colour=_colour(call),
-        categories=tuple(_texts(call, "category")),
-        private=bool(call.value("private", False)),
-        origin=mark,
-    )
-
-
-def _times(call: StepCall, notes: list[str]) -> tuple[datetime | date, datetime | date]:
-    first_day, last_day = call.value("first-day"), call.value("last-day")
-    start, length = call.value("start"), call.value("length")
-    if first_day is not None or last_day is not None:
-        if start is not None:
-            raise RowFault("both start and first-day have a value", mend="an event has a start, or whole days")
-        return _whole_days(first_day, last_day)
-    if start is None:
-        raise RowFault("the start is empty", mend="give a start, or first-day and last-day")
-    start = _in_zone(start, call)
-    end = _end(call, start, notes)
-    if end is None:
-        span = length if length is not None else _HOUR
-        if not isinstance(span, Duration):
-            raise RowFault(f"the length {show_value(span)} is no duration")
-        end = add_to_moment(start, span)
-    elif length is not None:
-        raise RowFault("both end and length have a value", mend="give one of them")
-    if end.astimezone(UTC) == start.astimezone(UTC):
-        raise RowFault(f"start and end are the same, {show_value(start)}", mend="give a later end")
-    if end.astimezone(UTC) < start.astimezone(UTC):
-        raise RowFault(f"the end {show_value(end)} comes before the start {show_value(start)}", mend="give a later end")
-    return start, end
-
-
-def _end(call: StepCall, start: datetime, notes: list[str]) -> datetime | None:
-    """The end; one written `DATE at TIME` with the start's date goes over midnight by itself."""
-    if not call.shares_day("start", "end"):
-        end = call.value("end")
-        return None if end is None else _in_zone(end, call)
-    parts = call.at_parts("end")
-    assert parts is not None
-    day, clock = parts
-    if day is None or clock is None:
-        return None
-    start_clock = start.time().replace(tzinfo=None)
-    if clock < start_clock:
-        day += timedelta(days=1)
-        notes.append(f"{clock:%H:%M} is the next day")
-    return _named_zone(to_moment(datetime.combine(day, clock), call.scope.zone))
-
-
-def _in_zone(value: Any, call: StepCall) -> datetime:
-    return _named_zone(to_instant(value, call.scope.zone), call.scope.zone)
-
-
-def _named_zone(moment: datetime, zone: ZoneInfo | None = None) -> datetime:
-    """A moment with a bare offset in the zone that is meant, so that it is written with a zone's name."""
-    return moment if isinstance(moment.tzinfo, ZoneInfo) or zone is None else moment.astimezone(zone)
-
-
-def _whole_days(first: Any, last: Any) -> tuple[date, date]:
-    if first is None:
-        raise RowFault("the first-day is empty and the last-day is not", mend="give both")
-    first = first.date() if isinstance(first, datetime) else first
-    last = first if last is None else last.date() if isinstance(last, datetime) else last
-    if last < first:
-        raise RowFault(f"the last day {show_value(last)} comes before the first day {show_value(first)}")
-    return first, last + timedelta(days=1)
-
-
-def _texts(call: StepCall, word: str) -> list[str]:
-    value = call.value(word)
-    found: list[str] = []
-    for item in value if isinstance(value, list | tuple) else [value]:
-        if not is_empty(item):
-            found += [show_value(item)]
-    return found
-
-
-def _attendees(call: StepCall, word: str, *, optional: bool, invite: bool, wanted: bool) -> Iterator[Attendee]:
-    for text in _texts(call, word):
-        for piece in split_addresses(text):
-            address = call.people.to_address(piece)
-            if not is_address(address):
-                raise RowFault(
-                    f'{word}: "{piece}" is neither an e-mail address nor a name from [people]',
-                    mend="correct it, or add the person to whenvoca.toml",
-                )
-            yield Attendee(address, optional, "NEEDS-ACTION" if invite or wanted else "", bool(wanted))
-
-
-def _alarms(call: StepCall) -> tuple[Duration, ...]:
-    value = call.value("alarm")
-    spans = value if isinstance(value, list) else [] if value is None else [value]
-    for span in spans:
-        if not isinstance(span, Duration):
-            raise RowFault(f"the alarm {show_value(span)} is no duration")
-    return tuple(dict.fromkeys(spans))
-
-
-def _rule(call: StepCall, start: datetime | date) -> str:
-    value = call.value("repeat")
-    if value is None:
-        return ""
-    parts, until = value if isinstance(value, tuple) else _read_repeat(show_value(value))
-    rule = ";".join(f"{name}={each}" for name, each in parts.items())
-    if until is not None:
-        rule += ";UNTIL=" + _until(until, start, call)
-    wall = start.replace(tzinfo=None) if isinstance(start, datetime) else datetime(start.year, start.month, start.day)
-    first = next(iter(parse_rule(rule, wall, start.tzinfo if isinstance(start, datetime) else call.scope.zone)), None)
-    if first is None:
-        raise RowFault(f"the repetition ends before the start {show_value(start)}")
-    if first.date() != wall.date():
-        raise RowFault(
-            f"the start {show_value(start)} is no day of its repetition; the first one would be {show_value(first.date())}",
-            mend="begin on a day on which it takes place",
-        )
-    return rule
-
-
-def _read_repeat(text: str) -> tuple[dict[str, str], date | None]:
-    phrase, _, until = split_until(text)
-    try:
-        parts = parse_repeat(phrase)
-    except NoRepeat as error:
-        raise RowFault(str(error)) from error
-    if not until:
-        return parts, None
-    shaped = shape_date(until)
-    if shaped is None or not shaped.is_settled:
-        raise RowFault(f'"{until}" is no date that can be read in one way', mend="write it 2027-06-30")
-    return parts, shaped.fits[""]
-
-
-def _until(until: Any, start: datetime | date, call: StepCall) -> str:
-    """UNTIL has the type of DTSTART, and is in UTC where that has a zone (RFC 5545 3.3.10)."""
-    if not isinstance(start, datetime):
-        day: date = until.date() if isinstance(until, datetime) else until
-        return day.strftime("%Y%m%d")
-    if not isinstance(until, datetime):
-        zone = start.tzinfo if isinstance(start.tzinfo, ZoneInfo) else call.scope.zone
-        until = datetime(until.year, until.month, until.day, 23, 59, 59, tzinfo=zone)
-    return f"{until.astimezone(UTC):%Y%m%dT%H%M%SZ}"
-
-
-def _word(call: StepCall, word: str, choices: tuple[str, ...], default: str) -> str:
-    value = call.value(word)
-    text = default if value is None else show_value(value).lower()
-    if text not in choices:
-        raise RowFault(f'{word} is never "{text}"', mend=f"it is one of: {', '.join(choices)}")
-    return text
-
-
-def _priority(call: StepCall) -> int:
-    value = call.value("priority", 0)
-    if not isinstance(value, int) or not 0 <= value <= 9:
-        raise RowFault(f"the priority {show_value(value)} is no whole number from 0 to 9")
-    return value
-
-
-def _colour(call: StepCall) -> str:
-    text = call.text("colour").lower().replace(" ", "")
-    if text and text not in COLOURS:
-        raise RowFault(f'"{text}" is no colour name of CSS', mend="such as teal, crimson, steelblue")
-    return text
-
-
-def _heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> Event:
-    if clash == "allow" or not event.takes_time:
-        return event
-    if clash not in _CLASH:
-        raise RowFault(f'clash is never "{clash}"', mend=f"it is one of: {', '.join(_CLASH)}")
-    others = call.stage.find_clashes(call.place, event)
-    if not others:
-        return event
-    zone = call.scope.zone
-    other = others[0]
-    begin, end = (each.astimezone(zone) for each in other.span(zone))
-    more = f" and {len(others) - 1} more" if len(others) > 1 else ""
-    said = f'"{other.title}" takes that time, {show_value(begin)} to {show_value(end)}{more}'
-    if clash == "refuse":
-        raise RowFault(said)
-    notes.append(f"tentative: {said}")
-    return replace(event, busy="tentative")
-
-
-# --- the definition
-
-
-def _check_fields(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
-    if "start" not in given and "first-day" not in given:
-        yield "", "the start is missing", "give start, or first-day and last-day"
-    if "end" in given and "length" in given:
-        yield "length", "end and length do not go together", "leave one of them"
-    if "last-day" in given and "first-day" not in given:
-        yield "last-day", "last-day stands without first-day", "give both"
-    if "end" in given and "start" not in given:
-        yield "end", "end stands without start", "give both"
-
-
-def _made(place: PlaceInfo) -> Type:
-    return event_type()
-
-
-def _field(name: str, kind: Any, meaning: str, **more: Any) -> FieldDefinition:
-    return FieldDefinition(name=name, type=kind, meaning=meaning, **more)
 
 
 CREATE_EVENT = StepDefinition(
     sentence=Sentence(words="create event in CALENDAR"),
     meaning="Makes one event. Its identity comes from the row, so that a second run makes no second one.",
-    fields=(
-        _field("title", "text", "What it is called.", example='"{Target} with {Instrument}"'),
-        _field("start", "moment", "When it begins; a date is the first moment of that day.", example="Night-of at From"),
-        _field("end", "moment", "The first moment free again. Written DATE at TIME with the start's date it goes over "
-               "midnight by itself.", example="Night-of at To"),
-        _field("length", "duration", "How long it takes, instead of an end.", default="1 hour", example="90 minutes"),
-        _field("first-day", "date", "The first whole day taken.", example="Closed-from"),
-        _field("last-day", "date", "The last whole day taken; taken as well.", default="the first day", example="Closed-to"),
-        _field("zone", "zone", "The zone in which the fields of this step are read.", example='"Europe/Lisbon"'),
-        _field("location", "text", "Where it is.", example="Venue"),
-        _field("details", "text", "What else there is to say.", example="Notes"),
-        _field("attendees", "addresses", "Who comes: addresses or names from [people].", example="Observers"),
-        _field("optional", "addresses", "Who may come.", example='"rui"'),
-        _field("invite", "yes-no", "Whether the attendees are invited to answer.", default="no"),
-        _field("answer-wanted", "yes-no", "Whether an answer is asked of them (RSVP).", default="no"),
-        _field("alarm", "alarms", "When to remind, before or after the start; one, several, or none.", default="none",
-               example="40 minutes before, 25 minutes before"),
-        _field("repeat", "repeat", "How it repeats: a phrase, or an RRULE.",
-               example="every month on the last friday, 10 times"),
-        _field("busy", "choice", "Whether it makes its time taken.", default="yes", choices=_BUSY),
-        _field("clash", "choice", "What happens if something else takes that time.", choices=_CLASH,
-               default="the calendar's setting, else allow"),
-        _field("priority", "number", "From 1, highest, to 9; 0 is none.", default="0", example="1"),
-        _field("colour", "colour", "A colour name of CSS.", example='"teal"'),
-        _field("category", "value", "A category, or several.", example='"school"'),
-        _field("private", "yes-no", "Whether others see no more than the time.", default="no"),
-    ),
-    makes=_made,
+    fields=EVENT_FIELDS,
+    makes=event_type,
+    thing="event",
     is_making=True,
     adds="event",
-    check_fields=_check_fields,
+    check_fields=check_fields,
     example='create event in domes as slot\n  title  "{Target} with {Instrument}"\n  start  Night-of at From\n'
     "  end    Night-of at To",
     act=_act,
-)  # fmt: skip
+)

@@ -1,6 +1,7 @@
-"""Triggers: one file a trigger kind. ``TRIGGERS`` lists them all."""
+"""Triggers: one file a kind, each a definition. ``TRIGGERS`` lists them all."""
 
 from whenvoca.language.definitions import TriggerDefinition
-from whenvoca.triggers.row_gained import ROW_GAINED
+from whenvoca.triggers.events import EVENTS
+from whenvoca.triggers.rows import ROWS
 
-TRIGGERS: tuple[TriggerDefinition, ...] = (ROW_GAINED,)
+TRIGGERS: tuple[TriggerDefinition, ...] = (ROWS, EVENTS)

@@ -6,23 +6,27 @@ import contextlib
 import os
 import re
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import change_event, iter_components, unescape_text
+from whenvoca.calendars.patch import has_event, iter_components, unescape_text
 from whenvoca.calendars.reader import may_touch, read_events
 from whenvoca.calendars.recurrence import expand_events
+from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import ORIGIN, write_calendar
+from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import PlaceReport, StoredEvent
-from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
+from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
+from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored
 
+_TOO_FRESH = 2.0  # seconds within which time and size of a file do not tell that it stands unchanged
 _AT_A_TIME = 100  # files handed to the writing thread together
 _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
@@ -34,9 +38,11 @@ class FolderCalendar:
     """A calendar that is a folder. Files that are no .ics, or hidden, are left alone."""
 
     def __init__(
-        self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False
-    ) -> None:
+        self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False,
+        clock: Clock,
+    ) -> None:  # fmt: skip
         self.name = name
+        self._clock = clock
         self.zone = zone
         self.clash = clash
         self._folder = folder
@@ -112,10 +118,8 @@ class FolderCalendar:
         if not path.exists():
             return None
         data = files.read_file(path)
-        for event in read_events(data, self.zone, file=self._label(path)):
-            if event.uid == uid and event.occurrence is None and not event.cancelled:
-                return StoredEvent(event, files.hash_bytes(data), path.absolute().as_uri())
-        return None
+        events = read_events(data, self.zone, file=self._label(path))
+        return to_stored(events, uid, files.hash_bytes(data), path.absolute().as_uri(), data)
 
     def _label(self, path: Path) -> str:
         return f"{self._shown}/{path.name}"
@@ -130,6 +134,68 @@ class FolderCalendar:
                 found += read_events(data, self.zone, file=self._label(path))
         return expand_events(found, low, high, self.zone)
 
+    def all_events(self) -> list[Event]:
+        """All events; a file that is broken raises SourceFault."""
+        found: list[Event] = []
+        for path in self._paths() if self._folder.exists() else ():
+            found += read_events(files.read_file(path), self.zone, file=self._label(path))
+        return found
+
+    def find_marks(self, prefix: str) -> dict[str, str]:
+        """The marks of ours that begin so, each with the UID of its event."""
+        found: dict[str, str] = {}
+        for mark, name in self._look_through()[1].items():
+            if mark.startswith(prefix) and Path(name).exists():
+                for each in iter_components(files.read_file(Path(name))):
+                    if each.origin == mark:
+                        found[mark] = each.uid
+        return found
+
+    def address_of(self, uid: str) -> str:
+        """The file of the event."""
+        path = self._folder / _file_name(uid)
+        if not path.exists():
+            path = Path(self._look_through()[0].get(uid, path))
+        return path.absolute().as_uri()
+
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+        """The files that changed: by time and size, and by their hash where they changed too shortly before a look."""
+        look = CalendarLook(cursor="looked")
+        standing = set()
+        for path in self._paths() if self._folder.exists() else ():
+            before = known.get(path.name)
+            try:
+                stamp = _stamp(path, self._clock.wall_seconds())
+                standing.add(path.name)
+                if before is not None and stamp and stamp == before.stamp:
+                    continue
+                data = path.read_bytes()
+            except FileNotFoundError:
+                standing.discard(path.name)
+                continue
+            version = files.hash_bytes(data)
+            if before is not None and version == before.version:
+                look.stamped[path.name] = Resource(before.uid, version, stamp)
+                continue
+            try:
+                events = read_events(data, self.zone, file=self._label(path))
+            except SourceFault as fault:
+                look.faults.append(str(fault))
+                continue
+            if events:
+                look.changed[path.name] = (Resource(events[0].uid, version, stamp), events)
+                self._index = None
+        look.gone = [name for name in known if name not in standing]
+        return look
+
+    def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
+        """The file of the event, which we have just written."""
+        path = Path(self.address_of(uid).removeprefix("file://"))
+        path = self._folder / _file_name(uid) if not path.exists() else path
+        if not path.exists():
+            return None
+        return path.name, Resource(uid, version, "")
+
     # --- writing
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
@@ -141,21 +207,34 @@ class FolderCalendar:
         ]
 
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
-        stored: StoredEvent = effect.stored
+        stored: StoredEvent | None = effect.stored
         if effect.verb == "take event as made":
+            assert stored is not None
             return Receipt(stored.version, stored.address)
-        path = self._path_of(stored)
-        data = files.read_file(path)
-        if files.hash_bytes(data) != stored.version:
-            return RowFault(f'"{stored.event.title}" was changed by another hand meanwhile', where=self._label(path))
-        assert effect.event is not None
-        changed = change_event(data, stored.event, effect.event, stamp)
+        uid, _ = split_key(effect.target)
+        path = self._path_of(uid)
+        data = files.read_file(path) if path.exists() else b""
+        if answer := already_done(data, effect, self.zone):
+            return (
+                Receipt(files.hash_bytes(data), path.absolute().as_uri())
+                if answer == "done"
+                else moved_on(effect, self._label(path))
+            )
+        if files.hash_bytes(data) != (stored.version if stored else files.hash_bytes(b"")):
+            return moved_on(effect, self._label(path))
+        changed = carry_out(data, effect, stamp)
+        self._index = None
+        if not has_event(changed, uid):
+            with files.telling_trouble(path, "deleted"):
+                path.unlink()
+            files.sync_folder(self._folder)
+            return Receipt("", "")
         files.replace_file(path, changed)
-        return Receipt(files.hash_bytes(changed), stored.address)
+        return Receipt(files.hash_bytes(changed), path.absolute().as_uri())
 
-    def _path_of(self, stored: StoredEvent) -> Path:
-        path = self._folder / _file_name(stored.event.uid)
-        return path if path.exists() else Path(self._look_through()[0][stored.event.uid])
+    def _path_of(self, uid: str) -> Path:
+        path = self._folder / _file_name(uid)
+        return path if path.exists() else Path(self._look_through()[0].get(uid, path))
 
     def _create(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         with files.telling_trouble(self._folder, "made"):
@@ -217,6 +296,12 @@ class FolderCalendar:
         if stored and stored.event.origin == effect.lineage:
             return Receipt(stored.version, stored.address)
         return PlaceTrouble("stands there already and is not ours", where=self._label(path), mend="move that file away")
+
+
+def _stamp(path: Path, now: float) -> str:
+    """Time and size of a file; empty where it changed so shortly ago that an edit of the same size could hide."""
+    status = path.stat()
+    return "" if abs(now - status.st_mtime) < _TOO_FRESH else f"{status.st_mtime_ns}:{status.st_size}:{status.st_ino}"
 
 
 def _file_uri(path: str) -> str:

@@ -2,36 +2,42 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import add_events, change_event, iter_components
+from whenvoca.calendars.patch import add_events, extract_event, iter_components
 from whenvoca.calendars.reader import read_events, refuse_cut
 from whenvoca.calendars.recurrence import expand_events
+from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import empty_calendar
+from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import PlaceReport, StoredEvent
+from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
+from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored
 
 
 class FileCalendar:
     """A calendar that is one file; it is made when the first event is written."""
 
     def __init__(
-        self, name: str, path: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False
-    ) -> None:
+        self, name: str, path: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False,
+        clock: Clock,
+    ) -> None:  # fmt: skip
         self.name = name
         self.zone = zone
         self.clash = clash
         self._path = path
         self._shown = shown
         self._readonly = readonly
+        self._clock = clock
         self._digest = ""
+        self._data = b""
         self._events: list[Event] = []
         self._versions: dict[str, str] = {}
 
@@ -76,16 +82,16 @@ class FileCalendar:
         digest = files.hash_bytes(data)
         if digest != self._digest:
             self._events = read_events(data, self.zone, file=self._shown)
-            self._digest = digest
+            self._digest, self._data = digest, data
             self._versions = _versions(data)
         return self._events
 
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event of that UID."""
-        for event in self._load():
-            if event.uid == uid and event.occurrence is None and not event.cancelled:
-                return StoredEvent(event, self._versions[uid], self._path.absolute().as_uri())
-        return None
+        mine = [event for event in self._load() if event.uid == uid]
+        if not mine:
+            return None
+        return to_stored(mine, uid, self._versions[uid], self.address_of(uid), extract_event(self._data, uid))
 
     def find_marked(self, mark: str) -> StoredEvent | None:
         """The standing event that carries our mark."""
@@ -96,11 +102,43 @@ class FileCalendar:
         """All occurrences wholly or partly between two moments."""
         return expand_events(self._load(), low, high, self.zone)
 
+    def all_events(self) -> list[Event]:
+        """All events."""
+        return self._load()
+
+    def find_marks(self, prefix: str) -> dict[str, str]:
+        """The marks of ours that begin so, each with the UID of its event."""
+        return {event.origin: event.uid for event in self._load() if event.origin.startswith(prefix)}
+
+    def address_of(self, uid: str) -> str:
+        """The file."""
+        return self._path.absolute().as_uri()
+
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+        """The events whose components changed; the cursor is the file's hash."""
+        look = CalendarLook(cursor=cursor)
+        if self._path.exists():
+            files.wait_settled(self._path, self._clock.wall_seconds, self._clock.wait)
+        events = self._load()
+        look.cursor = self._digest
+        if self._digest == cursor:
+            return look
+        for uid, version in self._versions.items():
+            if (before := known.get(uid)) is None or before.version != version:
+                mine = [event for event in events if event.uid == uid]
+                look.changed[uid] = (Resource(uid, version), mine)
+        look.gone = [name for name in known if name not in self._versions]
+        return look
+
+    def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
+        """The components of the event, which we have just written."""
+        return (uid, Resource(uid, version)) if version else None
+
     # --- writing
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Writes a group with one replacement of the file. The version of an event is the hash of its components."""
-        data = self._read()
+        before = data = self._read()
         components = {each.uid: each for each in iter_components(data) if each.name == "VEVENT"}
         versions = _versions(data)
         errors: dict[int, WhenvocaError] = {}
@@ -115,23 +153,26 @@ class FileCalendar:
                     errors[index] = RowFault(
                         "an event of that UID stands there already and is not ours", where=self._shown
                     )
-            elif effect.verb == "change event":
-                if versions.get(effect.target) != effect.stored.version:
-                    title = effect.stored.event.title
-                    errors[index] = RowFault(f'"{title}" was changed by another hand meanwhile', where=self._shown)
-                    continue
-                assert effect.event is not None
-                data = change_event(data, effect.stored.event, effect.event, stamp)
+            elif effect.verb != "take event as made":
+                uid, _ = split_key(effect.target)
+                done = already_done(data, effect, self.zone)
+                if done == "moved" or (
+                    not done and versions.get(uid, "") != (effect.stored.version if effect.stored else "")
+                ):
+                    errors[index] = moved_on(effect, self._shown)
+                elif not done:
+                    data = carry_out(data, effect, stamp)
+                    versions = _versions(data)
         if fresh:
             data = add_events(data, fresh, stamp)
-        if fresh or any(effect.verb == "change event" for effect in effects):
+        if data != before:
             with files.telling_trouble(self._path, "made"):
                 self._path.parent.mkdir(parents=True, exist_ok=True)
             files.replace_file(self._path, data)
         versions = _versions(data)
         address = self._path.absolute().as_uri()
         return [
-            errors.get(index) or Receipt(versions.get(effect.target, ""), address)
+            errors.get(index) or Receipt(versions.get(split_key(effect.target)[0], ""), address)
             for index, effect in enumerate(effects)
         ]
 

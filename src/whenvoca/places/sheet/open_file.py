@@ -47,14 +47,20 @@ class Pending:
 class OpenFile:
     """One file behind one or several places: its bytes while it stands unchanged, and what is to be saved."""
 
-    def __init__(self, path: Path, backing: Backing, clock: Clock) -> None:
+    def __init__(self, path: Path, backing: Backing, clock: Clock, *, is_rehearsal: bool = False) -> None:
         self.path = path
+        self._is_rehearsal = is_rehearsal  # a save is only remembered
+        self._has_rehearsed = False
         self.backing = backing
         self._clock = clock
         self._data: bytes | None = None
         self.digest = ""
         self.pending: list[Pending] = []
         self.own_digests: set[str] = set()  # contents that we wrote ourselves: they need no second of rest
+
+    def exists(self) -> bool:
+        """Whether the file stands, or would by what was rehearsed."""
+        return self._has_rehearsed or self.path.exists()
 
     @property
     def data(self) -> bytes:
@@ -63,6 +69,9 @@ class OpenFile:
 
     def load(self) -> bytes:
         """Looks at the file; answers its bytes as they stand now. Raises SourceFault or PlaceTrouble."""
+        if self._has_rehearsed:
+            assert self._data is not None
+            return self._data
         data = files.read_file(self.path)
         digest = files.hash_bytes(data)
         if digest != self.digest:
@@ -81,8 +90,9 @@ class OpenFile:
         """
         patience = max(each.place.settings.patience for each in self.pending)
         for _ in range(3):
-            files.wait_unlocked(self.path, patience, self._clock.wait)
-            data = self.load() if self.path.exists() else None
+            if not self._is_rehearsal:
+                files.wait_unlocked(self.path, patience, self._clock.wait)
+            data = self.load() if self.exists() else None
             before = self.digest if data is not None else ""
             saved, writes = self._place_cells(data)
             numbers = [each.number for each in self.pending]
@@ -90,6 +100,9 @@ class OpenFile:
                 return self._finish(saved, before)
             patched = self.backing.patch(data, writes)
             after = files.hash_bytes(patched)
+            if self._is_rehearsal:
+                self._data, self.digest, self._has_rehearsed = patched, after, True
+                return self._finish(saved, after)
             temporary = files.write_temporary(self.path, patched)
             begin(SaveIntent(str(self.path), before, after), numbers)
             if self._is_still(before):

@@ -68,6 +68,8 @@ class SheetPlace:
         self._overlay: dict[str, dict[str, Raw]] = {}
         self._added: list[dict[str, Raw]] = []
         self._added_keys: set[str] = set()
+        self._deleted: set[str] = set()
+        self._holding: dict[str, dict[str, list[str]]] = {}  # keys by what a column holds, for look-ups
         self._equals: dict[tuple[str, ...], Counter[tuple[Raw, ...]]] = {}  # rows by the cells of some columns
         self._formulas: set[tuple[int, int]] | None = None
 
@@ -82,7 +84,7 @@ class SheetPlace:
         """Whether the file or the tab is still to be made (`create = true`)."""
         if not self.settings.create:
             return False
-        if not self.open_file.path.exists():
+        if not self.open_file.exists():
             return True
         tabs = self.open_file.backing.tabs(self.open_file.data)
         return self.settings.tab is not None and self.settings.tab.casefold() not in {tab.casefold() for tab in tabs}
@@ -98,7 +100,7 @@ class SheetPlace:
                 raise SourceFault(fault.message, where=fault.where or self.file, mend=fault.mend) from fault
             self._table_digest = self.open_file.digest
             self._rows, self._formulas = {}, None
-            self._equals = {}
+            self._equals, self._holding = {}, {}
         return self._table
 
     def digest(self) -> str:
@@ -229,7 +231,7 @@ class SheetPlace:
 
     def row(self, key: str, state: RowState) -> Row:
         """The row as a thing with typed fields."""
-        return Row(self.table(), key, state, self._number(key), self.zone)
+        return Row(self.table(), key, state, self._number(key), self.zone, self.name)
 
     def label(self, key: str) -> str:
         """How messages call the row: by its key, or by its place in the sheet."""
@@ -238,8 +240,41 @@ class SheetPlace:
         number = self._number(key)
         return f"row {number + 1}" if number is not None else "a row"
 
+    def word_of(self, name: str) -> str:
+        """The word that stands for a column in a workflow, folded."""
+        return fold_name(column_word(name))
+
+    def key_of_row(self, number: int) -> str | None:
+        """The key of the row of that number as the spreadsheet counts, None if it holds none."""
+        return next((key for key, (row, _) in self._rows.items() if row + 1 == number), None)
+
+    def _scanned(self) -> None:
+        if not self.is_scanned and not self.is_missing():
+            self.scan({})
+
+    def keys(self) -> list[str]:
+        """The keys of all rows that stand, those about to be deleted left out, in order."""
+        self._scanned()
+        return [key for key in self._rows if key not in self._deleted]
+
+    def keys_holding(self, column: str, text: str) -> list[str]:
+        """The keys of rows whose cell in the column may be that text: those equal to it, and those that are no texts."""
+        if column not in self._holding:
+            self._scanned()
+            name = self.column_name(column)
+            index: dict[str, list[str]] = {}
+            for key in self._rows:
+                raw = (self.current(key) or {}).get(name)
+                index.setdefault(raw.strip().casefold() if isinstance(raw, str) else "", []).append(key)
+            self._holding[column] = index
+        found = self._holding[column]
+        wanted = {*found.get(text.strip().casefold(), ()), *found.get("", ())}
+        return [key for key in self._rows if key in wanted and key not in self._deleted] if wanted else []
+
     def current(self, key: str) -> RowState | None:
         """The row as it stands, pending cells included."""
+        if key in self._deleted:
+            return None
         state, pending = self._state(key), self._overlay.get(key)
         return state if state is None or pending is None else _merged(state, pending)
 
@@ -289,6 +324,10 @@ class SheetPlace:
                 raise RowFault("the row is no longer in the sheet", where=self.file)
             self._refuse_formulas(effect.target, cells)
             self._overlay.setdefault(effect.target, {}).update(raws)
+            for name in raws:
+                self._holding.pop(self.word_of(name), None)
+        elif effect.verb == "delete row":
+            self._pend_deletion(effect)
         else:
             self._refuse_added(effect)
             self._added.append({name: raw for name, raw in raws.items() if raw is not None})
@@ -296,6 +335,16 @@ class SheetPlace:
                 counts[tuple(raws.get(name) for name in names)] += 1
         self.open_file.pending.append(Pending(number, self, effect, raws))
         return Receipt(is_pending=True)
+
+    def _pend_deletion(self, effect: Effect) -> None:
+        """Raises RowFault where the row is gone, or the file's format cannot take rows out."""
+        if self.current(effect.target) is None:
+            raise RowFault("the row is no longer in the sheet", where=self.file)
+        if self.settings.readonly:
+            raise RowFault("the sheet is read-only", where=self.file)
+        self._deleted.add(effect.target)
+        self._holding.clear()
+        self._equals.clear()
 
     def _refuse_added(self, effect: Effect) -> None:
         """Raises RowFault where a row must not be put below the others."""
@@ -382,6 +431,8 @@ class SheetPlace:
             self.memory.forget(self)
         self._overlay, self._added, self._equals = {}, [], {}
         self._added_keys.clear()
+        self._deleted.clear()
+        self._holding.clear()
 
     def _bring_up_to_date(self, table: Table, saved: SavedRows) -> None:
         changed: set[str] = set()

@@ -143,9 +143,12 @@ def to_hint_settings(dates: str | None, decimal: str | None) -> tuple[str | None
 class Row:
     """A row as workflows see it: typed fields by the word of their column."""
 
-    __slots__ = ("_number", "_state", "_table", "_zone", "key")
+    __slots__ = ("_number", "_state", "_table", "_zone", "key", "place")
 
-    def __init__(self, table: Table, key: str, state: RowState, number: int | None, zone: ZoneInfo) -> None:
+    def __init__(
+        self, table: Table, key: str, state: RowState, number: int | None, zone: ZoneInfo, place: str = ""
+    ) -> None:
+        self.place = place
         self._table = table
         self._state = state
         self._number = number
@@ -176,6 +179,10 @@ class Row:
             except RowFault as fault:
                 return Unread(str(value), fault.message, fault.mend)
         return value
+
+    def where_is_row(self) -> str:
+        """The row, for messages that list several."""
+        return f"row {self._number + 1}" if self._number is not None else f'"{self.key}"'
 
     def where_is(self, word: str) -> str:
         """The field's cell."""

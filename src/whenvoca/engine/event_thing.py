@@ -7,11 +7,13 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
+from whenvoca.calendars.state import event_key
+from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, TEXT, YES_NO, Type, list_of, thing
 from whenvoca.values.durations import Duration
 
 
-def event_type() -> Type:
+def event_type(place: PlaceInfo | None = None) -> Type:
     """The type of an event: each field that a workflow can read."""
     texts = (
         "title",
@@ -45,27 +47,37 @@ def event_type() -> Type:
     return thing("event", fields)
 
 
-class EventThing:
-    """An event at its calendar."""
+EVENT_FIELDS = frozenset(event_type().fields)
 
-    def __init__(self, event: Event, calendar: str, address: str, zone: ZoneInfo) -> None:
-        self._event = event
-        self._calendar = calendar
+
+class EventThing:
+    """An event at its calendar: ``place`` is the calendar's name."""
+
+    __slots__ = ("_address", "_zone", "event", "place")
+
+    def __init__(self, event: Event, place: str, address: str, zone: ZoneInfo) -> None:
+        self.event = event
+        self.place = place
         self._address = address
         self._zone = zone
 
     @property
     def uid(self) -> str:
         """The UID."""
-        return self._event.uid
+        return self.event.uid
+
+    @property
+    def key(self) -> str:
+        """What makes it the same event: the UID, for an occurrence with its original start."""
+        return event_key(self.event.uid, self.event.occurrence)
 
     def where_is(self, word: str) -> str:
         """The calendar and the title."""
-        return f'{self._calendar}, "{self._event.title}"'
+        return f'{self.place}, "{self.event.title}"'
 
     def value_of(self, word: str) -> Any:
         """The field's value. Raises KeyError for a name that is no field of an event."""
-        event = self._event
+        event = self.event
         start, end = event.span(self._zone)
         match word:
             case "start":
@@ -91,7 +103,7 @@ class EventThing:
             case "repeat":
                 return event.rule or None
             case "calendar":
-                return self._calendar
+                return self.place
             case "address":
                 return self._address or None
         return {

@@ -1,0 +1,52 @@
+"""Events as plain states, for the ledger: what stood, so that a change can be told and an old one shown again."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import fields
+from datetime import UTC, date, datetime
+from typing import Any
+
+from whenvoca.calendars.event import Attendee, Event
+
+_LEFT_OUT = ("sequence",)  # bookkeeping
+_DEFAULTS = {each.name: each.default for each in fields(Event)}
+
+
+def to_state(event: Event) -> dict[str, Any]:
+    """The event's filled fields, by the names of ``Event``; equal states are equal events for people."""
+    state: dict[str, Any] = {}
+    for name, default in _DEFAULTS.items():
+        value = getattr(event, name)
+        if name in _LEFT_OUT or value == default:
+            continue
+        if name == "attendees":
+            value = [[a.address, a.optional, a.answer, a.answer_wanted, a.name] for a in value]
+        elif isinstance(value, tuple):
+            value = list(value)
+        state[name] = value
+    return state
+
+
+def from_state(state: Mapping[str, Any]) -> Event:
+    """The event of such a state."""
+    given = dict(state)
+    given["attendees"] = tuple(Attendee(*each) for each in state.get("attendees", ()))
+    for name in ("alarms", "categories", "excluded", "added"):
+        given[name] = tuple(state.get(name, ()))
+    return Event(**given)
+
+
+def event_key(uid: str, occurrence: datetime | date | None = None) -> str:
+    """What makes an event the same event: its UID, for an occurrence of a series with its original start."""
+    if occurrence is None:
+        return uid
+    if isinstance(occurrence, datetime):
+        return f"{uid} @ {occurrence.astimezone(UTC):%Y%m%dT%H%M%SZ}"
+    return f"{uid} @ {occurrence:%Y%m%d}"
+
+
+def split_key(key: str) -> tuple[str, str]:
+    """The UID, and the original start as ``event_key`` writes it, empty for a whole event."""
+    uid, _, occurrence = key.partition(" @ ")
+    return uid, occurrence

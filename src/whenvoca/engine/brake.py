@@ -1,0 +1,63 @@
+"""The brake: a batch that would take away or change more than its workflow allows is held until somebody says yes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from whenvoca.engine.effects import ALTERING, TAKING_AWAY, Effect
+from whenvoca.language import tree
+from whenvoca.language.checker import iter_steps
+
+DEFAULT_DELETIONS = 20
+_COUNTED = {"deletion": TAKING_AWAY, "change": ALTERING}
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A batch that is held: what would pass which limit. ``orphans`` are things of subjects that nobody knows."""
+
+    workflow: str
+    what: str
+    count: int
+    limit: int
+    effects: tuple[Effect, ...]
+    orphans: int = 0
+
+    @property
+    def said(self) -> str:
+        """Why it is held, in a sentence."""
+        if self.orphans:
+            return (
+                f"{self.workflow}: {self.orphans} of its events belong to rows that are not there, and would be deleted"
+            )
+        noun = self.what + "s" * (self.count != 1)
+        return f"{self.workflow}: {self.count} {noun} at once, and its brake allows {self.limit}"
+
+
+def limits_of(workflow: tree.Workflow) -> dict[str, int]:
+    """How many deletions or changes a batch may make without a yes."""
+    limits = {"deletion": DEFAULT_DELETIONS}
+    limits |= {brake.what: brake.limit for brake in workflow.settings.brakes if brake.what in _COUNTED}
+    return limits
+
+
+def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int) -> bool:
+    """Whether a batch of that many runs could pass a limit; where it could not, it need not be rehearsed."""
+    steps = list(iter_steps(workflow))
+    if "change" in limits and waiting:
+        return True
+    deleting = [step for step in steps if step.definition.deletes]
+    if not deleting or not waiting:
+        return False
+    one_each = len(deleting) == 1 and deleting[0].definition.is_mirror
+    return waiting > limits["deletion"] if one_each else True
+
+
+def to_held(workflow: str, limits: Mapping[str, int], effects: Sequence[Effect], orphans: int) -> Held | None:
+    """What is held of these effects, None if they pass no limit."""
+    for what, limit in limits.items():
+        counted = tuple(effect for effect in effects if effect.verb in _COUNTED[what])
+        if len(counted) > limit or (orphans and what == "deletion" and counted):
+            return Held(workflow, what, len(counted), limit, counted, orphans)
+    return None

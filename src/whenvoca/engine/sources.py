@@ -1,0 +1,167 @@
+"""Where subjects come from: sheets and calendars as a trigger sees them, one face for both."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Protocol
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import changed_fields
+from whenvoca.calendars.state import from_state, split_key
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.event_thing import EVENT_FIELDS, EventThing
+from whenvoca.engine.faces import CalendarFace, RowState, SheetFace
+from whenvoca.engine.ledger import Ledger
+from whenvoca.language.evaluation import Thing
+from whenvoca.language.inference import fold_name
+from whenvoca.values.columns import Unread
+from whenvoca.values.kinds import show_raw
+
+
+class Change:
+    """One changed field, as `changes` lists it."""
+
+    __slots__ = ("field", "new", "old", "word")
+
+    def __init__(self, field: str, old: Any, new: Any, word: str = "") -> None:
+        self.field, self.old, self.new = field, old, new
+        self.word = word or field  # what stands for it in a workflow
+
+    def value_of(self, word: str) -> Any:
+        """field, old or new."""
+        return {"field": self.field, "old": self.old, "new": self.new}[word]
+
+    def where_is(self, word: str) -> str:
+        """Which change it is."""
+        return f"the change of {self.field}"
+
+
+class Source(Protocol):
+    """A place that a trigger looks at."""
+
+    name: str
+    zone: ZoneInfo
+    fields: frozenset[str]  # of its subjects, folded
+
+    def prepare(self) -> None:
+        """Reads the place if that has not been done yet, so that its subjects as they stand now are known."""
+
+    def thing(self, key: str, state: RowState) -> Thing:
+        """The subject as workflows see it."""
+
+    def label(self, key: str, state: RowState | None) -> str:
+        """How messages call the subject."""
+
+    def current(self, key: str) -> RowState | None:
+        """The subject as it stands now, None if it is gone."""
+
+    def changes(self, old: RowState, new: RowState) -> list[Change]:
+        """The fields in which two states differ."""
+
+    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
+        """The state as it would be without these writes, as far as nobody has changed them since."""
+
+
+class SheetSource:
+    """A sheet's rows."""
+
+    def __init__(self, sheet: SheetFace, ledger: Ledger) -> None:
+        self.sheet = sheet
+        self._ledger = ledger
+        self.name = sheet.name
+        self.zone = sheet.zone
+        self.fields = frozenset(fold_name(word) for word in sheet.info().by_word)
+
+    def prepare(self) -> None:
+        """Scans the rows."""
+        if not self.sheet.is_scanned and self.sheet.digest():
+            self.sheet.scan(self._ledger.standing(self.name))
+
+    def thing(self, key: str, state: RowState) -> Thing:
+        """The row with typed fields."""
+        return self.sheet.row(key, state)
+
+    def label(self, key: str, state: RowState | None) -> str:
+        """The row's key, or its place in the sheet."""
+        return self.sheet.label(key)
+
+    def current(self, key: str) -> RowState | None:
+        """The row as it stands, pending cells included."""
+        return self.sheet.current(key)
+
+    def changes(self, old: RowState, new: RowState) -> list[Change]:
+        """The cells in which two states differ, with typed values."""
+        before, after = self.sheet.row("", old), self.sheet.row("", new)
+        names = [name for name in dict.fromkeys([*old, *new]) if old.get(name) != new.get(name)]
+        words = [(name, self.sheet.word_of(name)) for name in names]
+        return [
+            Change(name, _shown(before, word), _shown(after, word), word) for name, word in words if word in self.fields
+        ]
+
+    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
+        """The row without these writes."""
+        masked = dict(state)
+        for effect in effects:
+            for name, value in (effect.after or {}).items():
+                if masked.get(name) == self.sheet.to_raw(name, value):
+                    before = (effect.before or {}).get(name)
+                    if before is None:
+                        masked.pop(name, None)
+                    else:
+                        masked[name] = before
+        return masked
+
+
+def _shown(row: Thing, word: str) -> Any:
+    value = row.value_of(word)
+    return value.text if isinstance(value, Unread) else value
+
+
+class CalendarSource:
+    """A calendar's events, as they were last observed."""
+
+    fields = EVENT_FIELDS
+
+    def __init__(self, calendar: CalendarFace, ledger: Ledger) -> None:
+        self.calendar = calendar
+        self.name = calendar.name
+        self.zone = calendar.zone
+        self._ledger = ledger
+
+    def prepare(self) -> None:
+        """Events are known from the log."""
+
+    def thing(self, key: str, state: RowState) -> Thing:
+        """The event."""
+        event = from_state(state)
+        return EventThing(event, self.name, self.calendar.address_of(event.uid), self.zone)
+
+    def label(self, key: str, state: RowState | None) -> str:
+        """The event's title."""
+        return show_raw(state.get("title")) if state and state.get("title") else split_key(key)[0]
+
+    def current(self, key: str) -> RowState | None:
+        """The event as it was last observed."""
+        return self._ledger.standing(self.name, [key]).get(key)
+
+    def changes(self, old: RowState, new: RowState) -> list[Change]:
+        """The fields in which two states differ."""
+        found = changed_fields(from_state(old), from_state(new))
+        return [Change(name, before, after) for name, (before, after) in found.items()]
+
+    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
+        """The event as it is: a failed run's writes to an event are what the next one begins with."""
+        return state
+
+
+def to_sources(
+    places: Sequence[str], sheets: Mapping[str, SheetFace], calendars: Mapping[str, CalendarFace], ledger: Ledger
+) -> dict[str, Source]:
+    """The sources of these places, by the places' names."""
+    found: dict[str, Source] = {}
+    for place in places:
+        source: Source = (
+            SheetSource(sheets[place], ledger) if place in sheets else CalendarSource(calendars[place], ledger)
+        )
+        found[source.name] = source
+    return found

@@ -1,0 +1,76 @@
+"""What every calendar made of iCalendar text does with an effect: put it into the text, and tell whether it is there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from typing import Literal
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.calendars.patch import change_event, has_event, put_back, remove_event, remove_occurrence
+from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.recurrence import occurrence_at
+from whenvoca.calendars.state import event_key, split_key
+from whenvoca.calendars.writer import empty_calendar
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.faces import MovedOn, StoredEvent
+
+
+def to_stored(events: Sequence[Event], uid: str, version: str, address: str, data: bytes) -> StoredEvent | None:
+    """The standing event of that UID among these, with its changed occurrences."""
+    mine = [event for event in events if event.uid == uid and not event.cancelled]
+    master = next((event for event in mine if event.occurrence is None), None)
+    if master is None:
+        return None
+    others = tuple(event for event in mine if event.occurrence is not None)
+    return StoredEvent(master, version, address, data, others)
+
+
+def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
+    """The text with the effect in it; without any VEVENT of its UID where the event goes whole."""
+    uid, occurrence = split_key(effect.target)
+    match effect.verb:
+        case "change event":
+            assert effect.event is not None
+            return change_event(data, effect.stored.event, effect.event, stamp)
+        case "delete event":
+            return remove_occurrence(data, effect.stored.event, stamp) if occurrence else remove_event(data, uid)
+        case "put back event":
+            return put_back(data or empty_calendar(), effect.kept.encode(), effect.target)
+    raise ValueError(effect.verb)
+
+
+def already_done(data: bytes, effect: Effect, zone: ZoneInfo) -> Literal["", "done", "moved"]:
+    """Whether the effect stands already, as after a crash; or its event has gone, so that it cannot be carried out."""
+    uid, occurrence = split_key(effect.target)
+    stands = bool(data) and has_event(data, uid)
+    if effect.verb == "delete event" and not occurrence:
+        return "" if stands else "done"
+    if effect.verb == "put back event" and not occurrence:
+        return "moved" if stands else ""
+    if not stands:
+        return "moved"
+    now = _event_at(read_events(data, zone), effect.target, effect.stored.event if effect.stored else None, zone)
+    if effect.verb == "delete event":
+        return "" if now is not None else "done"
+    if effect.verb == "change event" and effect.event is not None and now is not None:
+        wanted = {name: value for name, (_, value) in changed_fields(now, effect.event).items()}
+        return "done" if not set(wanted) & set(effect.after or {}) and now.sequence >= effect.event.sequence else ""
+    return ""
+
+
+def _event_at(events: Sequence[Event], key: str, asked: Event | None, zone: ZoneInfo) -> Event | None:
+    for event in events:
+        if event_key(event.uid, event.occurrence) == key:
+            return event
+    master = next((event for event in events if event.occurrence is None), None)
+    if master is None or asked is None or asked.occurrence is None:
+        return None
+    return occurrence_at(master, asked.occurrence, zone)
+
+
+def moved_on(effect: Effect, where: str) -> MovedOn:
+    """The fault of an effect whose thing is no longer what it was decided on."""
+    title = effect.stored.event.title if effect.stored else effect.target
+    return MovedOn(f'"{title}" was changed by another hand meanwhile', where=where)

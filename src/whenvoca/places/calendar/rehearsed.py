@@ -1,0 +1,116 @@
+"""A calendar on which is rehearsed: read for real, its own writes answered first, nothing written."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.patch import has_event
+from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.recurrence import expand_events
+from whenvoca.calendars.state import split_key
+from whenvoca.calendars.writer import write_calendar
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import CalendarFace, CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.errors import PlaceTrouble, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored
+
+
+class RehearsedCalendar:
+    """What would stand: the pieces rehearsed over, by UID, None where one would be gone; the rest as it is."""
+
+    def __init__(self, real: CalendarFace) -> None:
+        self._real = real
+        self.name, self.zone, self.clash = real.name, real.zone, real.clash
+        self._over: dict[str, bytes | None] = {}
+        self._versions: dict[str, str] = {}
+
+    def describe(self) -> PlaceReport:
+        """What really stands."""
+        return self._real.describe()
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs."""
+        return self._real.info()
+
+    def _events(self) -> Iterator[Event]:
+        for data in self._over.values():
+            if data is not None:
+                yield from read_events(data, self.zone)
+
+    def find_event(self, uid: str) -> StoredEvent | None:
+        """The event of that UID."""
+        if uid not in self._over:
+            return self._real.find_event(uid)
+        data = self._over[uid]
+        if data is None:
+            return None
+        return to_stored(read_events(data, self.zone), uid, self._versions[uid], self.address_of(uid), data)
+
+    def find_marked(self, mark: str) -> StoredEvent | None:
+        """The standing event that carries our mark."""
+        for event in self._events():
+            if event.origin == mark and event.occurrence is None:
+                return self.find_event(event.uid)
+        found = self._real.find_marked(mark)
+        return None if found is None or found.event.uid in self._over else found
+
+    def find_between(self, low: datetime, high: datetime) -> list[Event]:
+        """All occurrences between two moments."""
+        others = [event for event in self._real.find_between(low, high) if event.uid not in self._over]
+        mine = expand_events(self._events(), low, high, self.zone)
+        return sorted([*others, *mine], key=lambda event: event.span(self.zone)[0])
+
+    def all_events(self) -> list[Event]:
+        """All events."""
+        return [*(event for event in self._real.all_events() if event.uid not in self._over), *self._events()]
+
+    def find_marks(self, prefix: str) -> dict[str, str]:
+        """The marks that begin so, with the UIDs of their events."""
+        found = {mark: uid for mark, uid in self._real.find_marks(prefix).items() if uid not in self._over}
+        return found | {event.origin: event.uid for event in self._events() if event.origin.startswith(prefix)}
+
+    def address_of(self, uid: str) -> str:
+        """Where the event could be seen."""
+        return self._real.address_of(uid)
+
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+        """What others changed."""
+        look = self._real.look(known, cursor)
+        look.changed = {name: each for name, each in look.changed.items() if each[0].uid not in self._over}
+        look.gone = [name for name in look.gone if known[name].uid not in self._over]
+        return look
+
+    def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
+        """The piece as it would stand."""
+        found = self._real.resource_of(uid, version)
+        if self._over.get(uid) is None:
+            return None
+        return (found[0] if found else f"rehearsed {uid}", Resource(uid, version))
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Remembers what would be written."""
+        return [self._apply_one(effect, stamp) for effect in effects]
+
+    def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
+        uid, _ = split_key(effect.target)
+        stored = self.find_event(uid)
+        if effect.verb == "take event as made":
+            return Receipt(stored.version if stored else "", self.address_of(uid))
+        if effect.verb == "create event":
+            if stored is not None:
+                return PlaceTrouble("stands there already and is not ours", where=f"{self.name}, {uid}")
+            assert effect.event is not None
+            return self._put(uid, write_calendar(effect.event, stamp))
+        data = stored.data if stored is not None else b""
+        done = already_done(data, effect, self.zone)
+        if done == "moved" or (not done and effect.stored and stored and effect.stored.version != stored.version):
+            return moved_on(effect, self.name)
+        return self._put(uid, data if done else carry_out(data, effect, stamp))
+
+    def _put(self, uid: str, data: bytes) -> Receipt:
+        self._over[uid] = data if data and has_event(data, uid) else None
+        self._versions[uid] = f"rehearsed {len(self._versions)} {len(data)}"
+        return Receipt(self._versions[uid], self.address_of(uid))

@@ -1,0 +1,136 @@
+"""The steps `change event`: of the subject or a named thing, or looked up in a calendar."""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from dataclasses import replace
+from typing import Any
+
+from whenvoca.calendars.event import changed_fields
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.event_thing import EventThing, event_type
+from whenvoca.engine.identity import Lineage
+from whenvoca.engine.program import Acting, StepCall
+from whenvoca.engine.stage import Missing
+from whenvoca.language.definitions import Sentence, StepDefinition
+from whenvoca.steps.changing import ALL, LATER, WHICH, decided, ended_before, moved_series, rest_of, to_change
+from whenvoca.steps.event_fields import (
+    EVENT_FIELDS,
+    TIMES,
+    changed_event,
+    check_changed_fields,
+    heed_clashes,
+    shown_fields,
+    to_event,
+)
+from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
+
+
+def _act(call: StepCall) -> Acting:
+    things: list[Any] = find_targets(call)
+    if not things and call.text("missing") == "make":
+        return (yield from _make(call))
+    changed = []
+    for thing in things:
+        changed.append((yield from _change(call, thing)))
+    return changed if call.text("several") == "all" else changed[0] if changed else None
+
+
+def _make(call: StepCall) -> Acting:
+    made = call.stage.find_made(call.place, call.lineage)
+    notes: list[str] = []
+    event = to_event(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
+    yield Effect(
+        verb="create event", place=call.place, target=event.uid, after=shown_fields(event), event=event,
+        lineage=call.lineage.to_mark(), number=made.number, notes=tuple(notes),
+    )  # fmt: skip
+    return call.stage.to_thing(call.place, event)
+
+
+def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, EventThing]:
+    which = call.text("which") if thing.event.occurrence is not None else ""
+    if which == LATER:
+        return (yield from _split(call, thing))
+
+    def decide() -> Effect | None:
+        stored = call.stage.find_event(thing.place, thing.key)
+        if stored is None or not call.fits(call.stage.to_thing(thing.place, stored.event)):
+            return None
+        notes: list[str] = []
+        new = changed_event(call.bound(call.stage.to_thing(thing.place, stored.event)), stored.event, notes)
+        key = thing.key
+        if which == ALL:
+            master = call.stage.find_event(thing.place, thing.uid)
+            assert master is not None
+            new, stored, key = moved_series(master.event, stored.event, new), master, thing.uid
+        if call.gives("clash") and any(call.gives(word) for word in TIMES):
+            new = heed_clashes(call, new, call.text("clash"), notes)
+        return to_change(stored, new, thing.place, notes, key)
+
+    done = yield from decided(decide)
+    event = done[0].event if done and done[0].event else thing.event
+    return call.stage.to_thing(thing.place, event)
+
+
+def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, EventThing]:
+    """This occurrence and those after it become a series of their own, changed; the old one ends before."""
+    own = call.lineage
+    lineage = Lineage(own.root, own.workflow, f"{own.subject} {thing.key}", own.step, own.repetition)
+    made = call.stage.find_made(thing.place, lineage)
+    if isinstance(made, Missing):
+        stored = call.stage.find_event(thing.place, thing.key)
+        master = call.stage.find_event(thing.place, thing.uid)
+        assert stored is not None
+        assert master is not None
+        rest = rest_of(call, master.event, stored.event)
+        new = changed_event(call.bound(thing), rest, [])
+        if not changed_fields(rest, new):
+            return thing
+        uid = lineage.to_uid(made.number)
+        new = replace(new, uid=uid, origin=lineage.to_mark(), sequence=0)
+        yield Effect(
+            verb="create event", place=thing.place, target=uid, after=shown_fields(new), event=new,
+            lineage=lineage.to_mark(), number=made.number, notes=(f'the later part of "{master.event.title}"',),
+        )  # fmt: skip
+    else:
+        new = made.stored.event
+
+    def decide() -> Effect | None:
+        stored = call.stage.find_event(thing.place, thing.key)
+        master = call.stage.find_event(thing.place, thing.uid)
+        if stored is None or master is None:
+            return None
+        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, [], thing.uid)
+
+    yield from decided(decide)
+    return call.stage.to_thing(thing.place, new)
+
+
+_MEANING = (
+    "Changes the fields that stand below it; the others stay as they are. A new start alone keeps the length. `empty` clears a "
+    "field. If another hand changes the event in the same moment, it is read again and the fields are reckoned anew."
+)
+
+CHANGE_EVENT = StepDefinition(
+    sentence=Sentence(words="change event [NAME]"),
+    meaning=_MEANING
+    + " Alone it changes the event that the workflow is about; with a name that one, or each of a list.",
+    fields=(WHICH, *EVENT_FIELDS),
+    thing="event",
+    makes=event_type,
+    check_fields=check_changed_fields,
+    example="change event lesson\n  start     Visit-date at Begin\n  location  Venue",
+    act=_act,
+)
+
+CHANGE_EVENT_IN = StepDefinition(
+    sentence=Sentence(words="change event in CALENDAR"),
+    meaning=_MEANING + " The event is looked up.",
+    fields=(WHERE, MISSING_OR_MADE, SEVERAL, WHICH, *EVENT_FIELDS),
+    thing="event",
+    makes=event_type,
+    looks_up=True,
+    check_fields=check_changed_fields,
+    example='change event in outreach\n  where   uid is row.Booking\n  colour  "silver"',
+    act=_act,
+)

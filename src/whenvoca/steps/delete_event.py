@@ -1,0 +1,61 @@
+"""The steps `delete event`: the subject, a named thing, or looked up in a calendar."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.event_thing import EventThing
+from whenvoca.engine.program import Acting, StepCall
+from whenvoca.language.definitions import Sentence, StepDefinition
+from whenvoca.steps.changing import ALL, LATER, WHICH, decided, ended_before, to_change, to_deletion
+from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
+
+
+def _act(call: StepCall) -> Acting:
+    things: list[Any] = find_targets(call)
+    for thing in things:
+        yield from decided(lambda thing=thing: _decide(call, thing))  # type: ignore[misc]
+
+
+def _decide(call: StepCall, thing: EventThing) -> Effect | None:
+    stored = call.stage.find_event(thing.place, thing.key)
+    if stored is None or not call.fits(call.stage.to_thing(thing.place, stored.event)):
+        return None
+    which = call.text("which") if thing.event.occurrence is not None else ""
+    if which == ALL or (which == LATER and stored.event.occurrence is None):
+        master = call.stage.find_event(thing.place, thing.uid)
+        assert master is not None
+        return to_deletion(master, thing.place, thing.uid)
+    if which == LATER:
+        master = call.stage.find_event(thing.place, thing.uid)
+        assert master is not None
+        if stored.event.occurrence == master.event.start:
+            return to_deletion(master, thing.place, thing.uid)
+        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, [], thing.uid)
+    return to_deletion(stored, thing.place, thing.key)
+
+
+_MEANING = "Takes the event away; of a series the one occurrence, unless `which` says more. The brake counts it."
+
+DELETE_EVENT = StepDefinition(
+    sentence=Sentence(words="delete event [NAME]"),
+    meaning=_MEANING
+    + " Alone it deletes the event that the workflow is about; with a name that one, or each of a list.",
+    fields=(WHICH,),
+    thing="event",
+    deletes=True,
+    example="delete event lesson",
+    act=_act,
+)
+
+DELETE_EVENT_IN = StepDefinition(
+    sentence=Sentence(words="delete event in CALENDAR"),
+    meaning=_MEANING + " The event is looked up.",
+    fields=(WHERE, MISSING, SEVERAL, WHICH),
+    thing="event",
+    looks_up=True,
+    deletes=True,
+    example="delete event in outreach\n  where    uid is row.Booking\n  missing  pass",
+    act=_act,
+)

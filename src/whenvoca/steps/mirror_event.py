@@ -1,0 +1,220 @@
+"""The step `mirror event in`: one event per subject, made, changed and taken away with it."""
+
+from __future__ import annotations
+
+from dataclasses import fields, replace
+from typing import Any
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.event_thing import event_type
+from whenvoca.engine.program import Acting, StepCall
+from whenvoca.engine.stage import Missing, Standing
+from whenvoca.errors import RowFault
+from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
+from whenvoca.steps.changing import decided, to_change, to_deletion
+from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields, to_event
+from whenvoca.values.texts import show_value
+
+IN_SOURCE, IN_COPY, LEFT_ALONE = "as in source", "as in copy", "left alone"
+
+# What is compared as one: the fields of the language, and the attributes of Event behind them.
+_GROUPS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
+    "time": (("start", "end", "length", "first-day", "last-day", "zone", "repeat"), ("start", "end", "rule")),
+    "title": (("title",), ("title",)),
+    "location": (("location",), ("location",)),
+    "details": (("details",), ("details",)),
+    "attendees": (("attendees", "optional"), ("attendees", "organizer")),
+    "alarm": (("alarm",), ("alarms",)),
+    "busy": (("busy",), ("busy",)),
+    "priority": (("priority",), ("priority",)),
+    "colour": (("colour",), ("colour",)),
+    "category": (("category",), ("categories",)),
+    "private": (("private",), ("private",)),
+}
+_SHOWN = {"time": ("start", "end", "repeat"), "attendees": ("attendees", "optional")}
+_DISPUTED = "disputed"  # in a base: which disputes have been reported
+
+
+def _act(call: StepCall) -> Acting:
+    made = _made(call)
+    if call.is_lost:
+        yield from _take_away(call, made)
+        return None
+    rule = call.text("disputed") or LEFT_ALONE
+    if isinstance(made, Missing):
+        if made.by_another and rule == LEFT_ALONE:
+            raise RowFault(
+                f"its event was taken out of {call.place} by another hand; it is left so",
+                mend="bring it back there, or say: disputed as in source",
+            )
+        if made.by_another and rule == IN_COPY:
+            return None
+        return (yield from _make(call, made))
+    return (yield from _follow(call, rule))
+
+
+def _made(call: StepCall) -> Standing | Missing:
+    """What stands of this mirror; an event that existed before is adopted by the UID that the step gives."""
+    made = call.stage.find_made(call.place, call.lineage)
+    if not isinstance(made, Missing) or not (uid := call.text("uid")):
+        return made
+    stored = call.stage.find_event(call.place, uid)
+    return made if stored is None else Standing(stored, made.number, is_untouched=True, base=to_state(stored.event))
+
+
+def _make(call: StepCall, made: Missing) -> Acting:
+    notes: list[str] = []
+    event = to_event(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
+    event = heed_clashes(call, event, call.text("clash") or call.stage.calendar(call.place).clash, notes)
+    yield Effect(
+        verb="create event", place=call.place, target=event.uid, after=shown_fields(event), event=event,
+        lineage=call.lineage.to_mark(), number=made.number, notes=tuple(notes), base=to_state(event),
+    )  # fmt: skip
+    return call.stage.to_thing(call.place, event)
+
+
+def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
+    if isinstance(made, Missing):
+        return
+    rule = call.text("disputed") or LEFT_ALONE
+    if not made.is_untouched and rule != IN_SOURCE and _touched(made):
+        raise RowFault(
+            f'its row is gone, but its event "{made.stored.event.title}" in {call.place} was changed by another hand '
+            f"({', '.join(_touched(made))}); it is left there",
+            mend="take it away there, or say: disputed as in source",
+        )
+
+    def decide() -> Effect | None:
+        now = _made(call)
+        if isinstance(now, Missing):
+            return None
+        uid = now.stored.event.uid
+        return to_deletion(now.stored, call.place, uid, lineage=call.lineage.to_mark(), number=now.number)
+
+    yield from decided(decide)
+
+
+def _touched(made: Standing) -> list[str]:
+    """What another hand changed since we last wrote it; without a base anything may have been."""
+    if made.base is None:
+        return []
+    base = _base_of(made)
+    return [name for name in _GROUPS if not _is_same(name, made.stored.event, base)]
+
+
+def _base_of(made: Standing) -> Event:
+    return from_state({name: value for name, value in (made.base or {}).items() if name != _DISPUTED})
+
+
+def _follow(call: StepCall, rule: str) -> Acting:
+    """Each field by itself: what only the source changed is written, what the copy changed too is disputed."""
+    disputes: dict[str, str] = {}
+    reported: list[str] = []
+
+    def decide() -> Effect | None:
+        made = _made(call)
+        if isinstance(made, Missing):
+            return None
+        disputes.clear()
+        notes: list[str] = []
+        copy = made.stored.event
+        wanted = to_event(call, copy.uid, copy.origin, notes)
+        base = None if made.base is None else _base_of(made)
+        taken: list[str] = []
+        for name, (words, _) in _GROUPS.items():
+            if name != "time" and not any(call.gives(word) for word in words):
+                continue
+            if _is_same(name, copy, wanted) or (base is not None and _is_same(name, copy, base)) or rule == IN_SOURCE:
+                taken.append(name)
+            elif rule == LEFT_ALONE:
+                disputes[name] = _said(name, base, copy, wanted)
+        reported[:] = (made.base or {}).get(_DISPUTED) or []  # type: ignore[assignment]
+        new = _with_groups(replace(copy, sequence=copy.sequence + 1), wanted, taken)
+        known = to_state(_with_groups(base if base is not None else copy, wanted, taken))
+        if disputes:
+            known[_DISPUTED] = list(disputes.values())
+        more: dict[str, Any] = {"lineage": call.lineage.to_mark(), "number": made.number, "base": known}
+        change = to_change(made.stored, new, call.place, notes, copy.uid, **more)
+        if change is None and known != made.base:
+            return Effect(
+                verb="take event as made",
+                place=call.place,
+                target=copy.uid,
+                after={},
+                stored=made.stored,
+                event=copy,
+                **more,
+            )
+        return change
+
+    done = yield from decided(decide)
+    if disputes and list(disputes.values()) != reported:
+        raise RowFault(
+            f"changed in {call.place} by another hand, and not as its row says: {'; '.join(disputes.values())}; left as it is",
+            mend="make both alike, or say: disputed as in source, or as in copy",
+        )
+    made = _made(call)
+    event = done[0].event if done and done[0].event else made.stored.event if isinstance(made, Standing) else None
+    return None if event is None else call.stage.to_thing(call.place, event)
+
+
+def _is_same(group: str, one: Event, other: Event) -> bool:
+    first, second = one.content(), other.content()
+    return all(
+        first[name] == second[name] and isinstance(first[name], type(second[name]))
+        for name in _SHOWN.get(group, (group,))
+    )
+
+
+def _said(group: str, base: Event | None, copy: Event, wanted: Event) -> str:
+    pieces = []
+    for name in _SHOWN.get(group, (group,)):
+        there, here = copy.content()[name], wanted.content()[name]
+        if there != here:
+            pieces.append(f"{name} {show_value(there) or 'empty'} there, {show_value(here) or 'empty'} here")
+    return ", ".join(pieces)
+
+
+def _with_groups(event: Event, wanted: Event, groups: list[str]) -> Event:
+    names = {each.name for each in fields(Event)}
+    given = {attribute: getattr(wanted, attribute) for group in groups for attribute in _GROUPS[group][1]}
+    if "attendees" in given:
+        answers = {each.address.lower(): each for each in event.attendees}
+        given["attendees"] = tuple(
+            replace(answers[each.address.lower()], optional=each.optional) if each.address.lower() in answers else each
+            for each in wanted.attendees
+        )
+        given["organizer"] = wanted.organizer or event.organizer
+    return replace(event, **{name: value for name, value in given.items() if name in names})
+
+
+MIRROR_EVENT = StepDefinition(
+    sentence=Sentence(words="mirror event in CALENDAR"),
+    meaning="Keeps one event for each subject: made, changed and taken away with it, also when rows are sorted. What another "
+    "hand changed in the event is not written over unseen: `disputed` says what then holds, field by field. Fields that do not "
+    "stand below it belong to the calendar.",
+    fields=(
+        FieldDefinition(
+            name="disputed", type="choice", choices=(IN_SOURCE, IN_COPY, LEFT_ALONE), default=LEFT_ALONE,
+            meaning="What holds where the event was changed in the calendar too: what the source says, what the event says, or "
+            "neither is written over and the run says so, once.",
+        ),
+        FieldDefinition(
+            name="uid", type="text", example="Booking",
+            meaning="The UID of an event that existed before: it is adopted instead of made anew.",
+        ),
+        *EVENT_FIELDS,
+    ),
+    thing="event",
+    makes=event_type,
+    is_making=True,
+    is_mirror=True,
+    deletes=True,
+    adds="event",
+    check_fields=check_fields,
+    example='when duties gains, changes or loses a row\n\nmirror event in staff\n  title     "{Duty}: {Person}"\n'
+    "  start     Day at From\n  end       Day at To\n  disputed  left alone",
+    act=_act,
+)  # fmt: skip

@@ -1,0 +1,72 @@
+"""The step `take back "WORKFLOW" in CALENDAR`: what a workflow made between two moments goes, unless another hand changed it."""
+
+from __future__ import annotations
+
+from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.faces import Found
+from whenvoca.engine.identity import Lineage
+from whenvoca.engine.program import Acting, StepCall
+from whenvoca.engine.stage import Standing
+from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
+from whenvoca.steps.changing import decided, to_deletion
+from whenvoca.steps.find_events import check_window, window
+
+
+def _act(call: StepCall) -> Acting:
+    calendar = call.stage.calendar(call.place)
+    marks = calendar.find_marks(Lineage.prefix(call.root, call.workflow_named))
+    by_uid = {uid: mark for mark, uid in marks.items()}
+    for each in call.recalled(lambda: _search(call, list(by_uid))):
+        lineage = Lineage.from_mark(by_uid.get(each.key, ""))
+        if lineage is None:
+            continue
+
+        def decide(lineage: Lineage = lineage, each: Found = each) -> Effect | None:
+            made = call.stage.find_made(call.place, lineage)
+            if not isinstance(made, Standing):
+                return None
+            more = {"lineage": lineage.to_mark(), "number": made.number}
+            if made.is_untouched:
+                return to_deletion(made.stored, call.place, each.key, **more)
+            said = f'"{made.stored.event.title}" was changed by another hand and is left as it is'
+            return Effect(
+                verb="take event as made",
+                place=call.place,
+                target=each.key,
+                after={},
+                stored=made.stored,
+                notes=(said,),
+            )
+
+        yield from decided(decide)
+
+
+def _search(call: StepCall, uids: list[str]) -> list[Found]:
+    """The whole plan, so that a run cut short goes on with the same events."""
+    calendar = call.stage.calendar(call.place)
+    low, high = window(call)
+    found = []
+    for uid in uids:
+        stored = calendar.find_event(uid)
+        if stored is None:
+            continue
+        begin = stored.event.span(calendar.zone)[0]
+        if low is None or high is None or low <= begin < high:
+            found.append(Found(calendar.name, uid, to_state(stored.event)))
+    return sorted(found, key=lambda each: from_state(each.state).span(calendar.zone)[0])
+
+
+TAKE_BACK = StepDefinition(
+    sentence=Sentence(words="take back WORKFLOW in CALENDAR"),
+    meaning="Deletes the events that a workflow made there and that begin between two moments (without them: all). What another "
+    "hand has changed since is left and named.",
+    fields=(
+        FieldDefinition(name="from", type="moment", meaning="The first moment.", example="today"),
+        FieldDefinition(name="until", type="moment", meaning="The moment at which it ends.", example="today + 7 days"),
+    ),
+    deletes=True,
+    check_fields=check_window,
+    example='take back "night-plan" in domes\n  from   today\n  until  today + 2 days',
+    act=_act,
+)  # fmt: skip
