@@ -2,30 +2,31 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime, timedelta
 from typing import Any
 
 import click
 
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
+from whenvoca.cli.choosing import ask_yes, choice_options, to_active
 from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.effects import describe_effect, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, Column, console, say, say_next, show_json, show_table, styled
 from whenvoca.cli.progress import progress_bar
 from whenvoca.engine.batch import RunResult
+from whenvoca.engine.brake import Held
 from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.effects import Effect
-from whenvoca.engine.working import Outcome, Request, open_ledger, run_workflows
+from whenvoca.engine.working import Choice, Outcome, Request, open_ledger, run_workflows
 from whenvoca.errors import ExitCode
-from whenvoca.values.texts import show_value
-from whenvoca.values.times import show_time
 
 _MOST_SHOWN, _ALL = 40, 10**9
 
 
 @click.command("run")
 @click.argument("workflows", nargs=-1, metavar="[WORKFLOW]...")
+@choice_options
+@click.option("--yes", is_flag=True, help="Let go what the brake holds, without asking.")
 @common_options
-def command(common: Common, workflows: tuple[str, ...]) -> int:
+def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, yes: bool) -> int:
     """Take up what is waiting for these workflows (all, unless some are named), once.
 
     They are checked first; with a fault nothing runs. A second run changes nothing. Exit status 1 if a run failed,
@@ -41,12 +42,13 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
         return _refuse(result, common)
     for fault in result.all_faults if not common.as_json else ():
         show_fault(fault, err=True)
-    active = [workflow for workflow in result.workflows if not workflow.settings.paused]
+    active = to_active(result, choice)
     with (
         open_ledger(kit.workspace, kit.clock, say) as ledger,
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
-        request = Request(kept=_ALL if common.as_json or common.verbose else _MOST_SHOWN, progress=progress)
+        kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
+        request = Request(choice, lambda held: yes or _ask(held, common), kept, progress=progress)
         outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, request)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
@@ -54,6 +56,17 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
     else:
         _show(outcome, common)
     return outcome.exit_code
+
+
+def _ask(held: Held, common: Common) -> bool:
+    """Shows what the brake holds, and asks where somebody can answer."""
+    if common.as_json:
+        return False
+    say(held.said)
+    show_effects(held.effects[:_MOST_SHOWN])
+    if len(held.effects) > _MOST_SHOWN:
+        say(f"and {len(held.effects) - _MOST_SHOWN} more")
+    return ask_yes("do it all the same?")
 
 
 def _refuse(result: CheckResult, common: Common) -> int:
@@ -73,7 +86,7 @@ def _show(outcome: Outcome, common: Common) -> None:
     shown = outcome.results if common.verbose else _telling(unwell if common.quiet else outcome.results)
     if shown:
         show_table(
-            [Column("row"), Column("outcome"), Column("what", wraps=True), Column("workflow", drop=1)],
+            [Column("about"), Column("outcome"), Column("what", wraps=True), Column("workflow", drop=1)],
             [
                 (each.label, styled(each.outcome, OUTCOME_STYLES[each.outcome]), _what(each), each.workflow)
                 for each in shown
@@ -103,56 +116,19 @@ def _what(result: RunResult) -> str:
     return "; ".join(describe_effect(effect) for effect in result.effects) or "nothing to do"
 
 
-def describe_effect(effect: Effect) -> str:
-    """An effect in one line."""
-    after = effect.after or {}
-    match effect.verb:
-        case "create event":
-            said = f'"{after.get("title", "")}" {_when(after)} in {effect.place}'
-        case "take event as made":
-            said = f"its event stands already in {effect.place}"
-        case "change event":
-            said = f"event changed in {effect.place}: {', '.join(after)}"
-        case "add row":
-            said = f"row added to {effect.place}"
-        case _:
-            said = f"{effect.place}: {_cells(after)}"
-    return said + "".join(f" ({note})" for note in effect.notes)
-
-
-def _when(after: dict[str, Any]) -> str:
-    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away."""
-    start, end = after.get("start"), after.get("end")
-    if isinstance(start, datetime) and isinstance(end, datetime):
-        end = end.astimezone(start.tzinfo)
-        is_near = end.date() == start.date() or (end - start < timedelta(days=1) and end.time() < start.time())
-        return f"{show_value(start)}–{show_time(end.time()) if is_near else show_value(end)}"
-    if isinstance(start, date) and isinstance(end, date):
-        last = end - timedelta(days=1)
-        return (
-            f"whole day {show_value(start)}"
-            if last == start
-            else f"whole days {show_value(start)} to {show_value(last)}"
-        )
-    return ""
-
-
-def _cells(after: dict[str, Any]) -> str:
-    """Written cells: those whose value is short, and how many more."""
-    short = [f"{name} “{text}”" for name, value in after.items() if 0 < len(text := show_value(value)) <= 20]
-    rest = len(after) - len(short)
-    if not short:
-        return ", ".join(after)
-    return ", ".join(short) + (f" and {rest} more" if rest else "")
-
-
 def _summary(outcome: Outcome, common: Common) -> None:
     counts = {
-        word: sum(1 for each in outcome.results if each.outcome == word) for word in ("done", "failed", "waiting")
+        word: sum(1 for each in outcome.results if each.outcome == word)
+        for word in ("done", "failed", "waiting", "not taken up")
     }
     said = [count_of(counts["done"], "row") + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
+    for held in outcome.held:
+        say(f"held: {held.said}; nothing of that batch was done", style="yellow")
+    if outcome.held:
+        say_next("look at what it would do: whenvoca rehearse; and let it go: whenvoca run --yes", quiet=common.quiet)
     if not outcome.counts and not outcome.faults:
-        say("nothing new")
+        if not outcome.held:
+            say("nothing new")
         if outcome.unanswered:
             verb = "waits" if outcome.unanswered == 1 else "wait"
             say(
@@ -178,12 +154,13 @@ def _to_json(outcome: Outcome) -> dict[str, Any]:
         "faults": [{"message": fault} for fault in outcome.faults],
         "waits": list(outcome.waits),
         "unanswered": outcome.unanswered,
+        "held": [held_to_json(held) for held in outcome.held],
     }  # fmt: skip
 
 
-def effect_to_json(effect: Effect) -> dict[str, Any]:
-    """An effect as JSON."""
+def held_to_json(held: Held) -> dict[str, Any]:
+    """A held batch as JSON."""
     return {
-        "place": effect.place, "verb": effect.verb, "target": effect.target, "before": effect.before, "after": effect.after,
-        "notes": list(effect.notes),
+        "workflow": held.workflow, "what": held.what, "count": held.count, "limit": held.limit,
+        "effects": [effect_to_json(effect) for effect in held.effects],
     }  # fmt: skip

@@ -9,8 +9,8 @@ from typing import Any
 import click
 
 from whenvoca.cli.common import Common, common_options, parse_moment
+from whenvoca.cli.effects import describe_effect, effect_to_json
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
-from whenvoca.cli.run import describe_effect, effect_to_json
 from whenvoca.engine.ledger import RunRecord
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.kit import Kit

@@ -1,0 +1,63 @@
+"""What `run`, `rehearse` and `retry` share: choosing subjects, and asking for a yes."""
+
+from __future__ import annotations
+
+import functools
+import re
+import sys
+from collections.abc import Callable
+from typing import Any
+
+import click
+
+from whenvoca.engine.checking import CheckResult
+from whenvoca.engine.working import Choice
+from whenvoca.errors import RequestFault
+from whenvoca.language.tree import Workflow
+
+_MOST_ROWS = 100_000
+
+
+def choice_options(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Adds --row and --event, handed over as ``choice``; None: everything that waits."""
+
+    @click.option("--row", "rows", default="", metavar="ROWS", help="Only these rows, by their numbers: --row 7,9-12.")
+    @click.option(
+        "--event", "events", multiple=True, metavar="UID", help="Only this event; may be given several times."
+    )
+    @functools.wraps(function)
+    def wrapped(*args: Any, rows: str, events: tuple[str, ...], **more: Any) -> Any:
+        choice = Choice(parse_rows(rows), frozenset(events)) if rows or events else None
+        return function(*args, choice=choice, **more)
+
+    return wrapped
+
+
+def parse_rows(text: str) -> frozenset[int]:
+    """Row numbers such as 7,9-12. Raises RequestFault."""
+    found: set[int] = set()
+    for piece in re.split(r"\s*,\s*", text.strip()) if text.strip() else []:
+        matched = re.fullmatch(r"(\d+)(?:\s*-\s*(\d+))?", piece)
+        if not matched:
+            raise RequestFault(f'--row: "{piece}" is no row number', mend="such as --row 7,9-12")
+        low, high = int(matched[1]), int(matched[2] or matched[1])
+        if high < low or high - low > _MOST_ROWS:
+            raise RequestFault(f'--row: "{piece}" is no span of rows')
+        found.update(range(low, high + 1))
+    return frozenset(found)
+
+
+def to_active(result: CheckResult, choice: Choice | None) -> list[Workflow]:
+    """The workflows that run: not those paused; with a choice of subjects, one. Raises RequestFault for several."""
+    active = [workflow for workflow in result.workflows if not workflow.settings.paused]
+    if choice is not None and len(active) > 1:
+        names = ", ".join(workflow.name for workflow in active)
+        raise RequestFault(f"which workflow is meant? There are {names}", mend="name one: whenvoca run NAME --row 7")
+    return active
+
+
+def ask_yes(question: str) -> bool:
+    """Asks on the terminal; no where nobody can answer."""
+    if not sys.stdin.isatty():
+        return False
+    return click.confirm(question, default=False, err=True)

@@ -1,0 +1,135 @@
+"""Effects for people: in one line, as a list grouped by place, and as JSON."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from datetime import date, datetime, timedelta
+from typing import Any
+
+from whenvoca.cli.output import Column, show_table
+from whenvoca.engine.effects import Effect
+from whenvoca.values.texts import show_value
+from whenvoca.values.times import show_time
+
+_SHOWN_FIRST = ("title", "start", "end")
+_LONG = 40  # signs of a value after which it is cut in a list
+
+
+def describe_effect(effect: Effect) -> str:
+    """An effect in one line."""
+    after = effect.after or {}
+    match effect.verb:
+        case "create event":
+            said = f'"{after.get("title", "")}" {_when(after)} in {effect.place}'
+        case "take event as made":
+            said = f"its event stands already in {effect.place}"
+        case "change event":
+            said = f"event changed in {effect.place}: {', '.join(show_changes(effect))}"
+        case "delete event":
+            said = (
+                f'"{(effect.before or {}).get("title", "")}" {_when(effect.before or {})} taken out of {effect.place}'
+            )
+        case "put back event":
+            said = f"event put back into {effect.place}"
+        case "add row":
+            said = f"row added to {effect.place}"
+        case "delete row":
+            said = f"row {effect.target} taken out of {effect.place}"
+        case "put back row":
+            said = f"row {effect.target} put back into {effect.place}"
+        case _:
+            said = f"{effect.place}: {_cells(after)}"
+    return said + "".join(f" ({note})" for note in effect.notes)
+
+
+def _when(after: dict[str, Any]) -> str:
+    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away."""
+    start, end = after.get("start"), after.get("end")
+    if isinstance(start, datetime) and isinstance(end, datetime):
+        end = end.astimezone(start.tzinfo)
+        is_near = end.date() == start.date() or (end - start < timedelta(days=1) and end.time() < start.time())
+        return f"{show_value(start)}–{show_time(end.time()) if is_near else show_value(end)}"
+    if isinstance(start, date) and isinstance(end, date):
+        last = end - timedelta(days=1)
+        return (
+            f"whole day {show_value(start)}"
+            if last == start
+            else f"whole days {show_value(start)} to {show_value(last)}"
+        )
+    return ""
+
+
+def _cells(after: dict[str, Any]) -> str:
+    """Written cells: those whose value is short, and how many more."""
+    short = [f"{name} “{text}”" for name, value in after.items() if 0 < len(text := show_value(value)) <= 20]
+    rest = len(after) - len(short)
+    if not short:
+        return ", ".join(after)
+    return ", ".join(short) + (f" and {rest} more" if rest else "")
+
+
+def show_changes(effect: Effect) -> list[str]:
+    """Each field or cell, old → new."""
+    before, after = effect.before or {}, effect.after or {}
+    return [f"{name}: {_brief(before.get(name))} → {_brief(value)}" for name, value in after.items()]
+
+
+def _brief(value: Any) -> str:
+    text = show_value(value).replace("\n", " ")
+    return (text[: _LONG - 1] + "…" if len(text) > _LONG else text) or "empty"
+
+
+def show_effects(effects: Sequence[Effect]) -> None:
+    """A list, grouped by place, each old → new."""
+    rows = []
+    for place in dict.fromkeys(effect.place for effect in effects):
+        for effect in effects:
+            if effect.place == place and effect.verb != "take event as made":
+                rows.append((place, effect.verb, name_target(effect), _what_of(effect)))
+                place = ""
+    if rows:
+        show_table([Column("place"), Column("effect"), Column("which"), Column("old → new", wraps=True)], rows)
+
+
+def name_target(effect: Effect) -> str:
+    """What the effect is about, for people: an event's title, a row's key."""
+    title = (effect.after or {}).get("title") or (effect.before or {}).get("title")
+    if "event" in effect.verb:
+        if not title and effect.stored is not None:
+            title = effect.stored.event.title
+        if not title and effect.event is not None:
+            title = effect.event.title
+        return _brief(title or effect.target)
+    return _brief(effect.target or "new row")
+
+
+def _what_of(effect: Effect) -> str:
+    match effect.verb:
+        case "create event" | "put back event":
+            fields = {name: value for name, value in (effect.after or {}).items() if name not in _SHOWN_FIRST}
+            filled = [f"{name} {_brief(value)}" for name, value in fields.items() if value not in ("yes", [])]
+            said = "; ".join([_when(effect.after or {}), *filled])
+        case "delete event":
+            said = _when(effect.before or {})
+        case "add row":
+            said = "; ".join(f"{name} {_brief(value)}" for name, value in (effect.after or {}).items())
+        case "delete row":
+            said = "; ".join(f"{name} {_brief(value)}" for name, value in list((effect.before or {}).items())[:4])
+        case _:
+            said = "; ".join(show_changes(effect))
+    return "; ".join(part for part in [said.strip("; "), *effect.notes] if part)
+
+
+def count_effects(effects: Sequence[Effect]) -> str:
+    """How many of each kind, for a last line."""
+    counts = Counter(effect.verb for effect in effects if effect.verb != "take event as made")
+    return ", ".join(f"{count} × {verb}" for verb, count in sorted(counts.items()))
+
+
+def effect_to_json(effect: Effect) -> dict[str, Any]:
+    """An effect as JSON."""
+    return {
+        "place": effect.place, "verb": effect.verb, "target": effect.target, "before": effect.before, "after": effect.after,
+        "notes": list(effect.notes),
+    }  # fmt: skip
