@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Sequence
 from datetime import date, datetime, timedelta
@@ -13,6 +14,7 @@ from whenvoca.values.texts import show_value
 from whenvoca.values.times import show_time
 
 _SHOWN_FIRST = ("title", "start", "end")
+_WORKED_OUT = re.compile(r"[0-9a-f]{16}\.\d+")  # a key that nobody has given
 _LONG = 40  # signs of a value after which it is cut in a list
 
 
@@ -35,9 +37,9 @@ def describe_effect(effect: Effect) -> str:
         case "add row":
             said = f"row added to {effect.place}"
         case "delete row":
-            said = f"row {effect.target} taken out of {effect.place}"
+            said = f"{name_target(effect)} taken out of {effect.place}"
         case "put back row":
-            said = f"row {effect.target} put back into {effect.place}"
+            said = f"{name_target(effect)} put back into {effect.place}"
         case _:
             said = f"{effect.place}: {_cells(after)}"
     return said + "".join(f" ({note})" for note in effect.notes)
@@ -101,7 +103,7 @@ def name_target(effect: Effect) -> str:
         if not title and effect.event is not None:
             title = effect.event.title
         return _brief(title or effect.target)
-    return _brief(effect.target or "new row")
+    return _brief(effect.target) if effect.target and not _WORKED_OUT.fullmatch(effect.target) else "a row"
 
 
 def _what_of(effect: Effect) -> str:

@@ -19,7 +19,9 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 WIDEST = 100
-OUTCOME_STYLES = {"done": "green", "failed": "bold red", "waiting": "yellow", "begun": "yellow", "dropped": "dim"}
+OUTCOME_STYLES = {
+    "done": "green", "failed": "bold red", "waiting": "yellow", "begun": "yellow", "dropped": "dim", "not taken up": "yellow",
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)

@@ -48,13 +48,13 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, y
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
         kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
-        request = Request(choice, lambda held: yes or _ask(held, common), kept, progress=progress)
+        request = Request(choice, allow=lambda held: yes or _ask(held, common), kept=kept, progress=progress)
         outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, request)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
-        show_json(_to_json(outcome))
+        show_json(outcome_to_json(outcome))
     else:
-        _show(outcome, common)
+        show_outcome(outcome, common)
     return outcome.exit_code
 
 
@@ -81,7 +81,8 @@ def _refuse(result: CheckResult, common: Common) -> int:
     return max(result.exits) if only_unreachable else ExitCode.WRONG
 
 
-def _show(outcome: Outcome, common: Common) -> None:
+def show_outcome(outcome: Outcome, common: Common) -> None:
+    """The outcome as a table and its summary."""
     unwell = [each for each in outcome.results if each.outcome != "done"]
     shown = outcome.results if common.verbose else _telling(unwell if common.quiet else outcome.results)
     if shown:
@@ -142,7 +143,8 @@ def _summary(outcome: Outcome, common: Common) -> None:
         say_next("whenvoca agenda", quiet=common.quiet)
 
 
-def _to_json(outcome: Outcome) -> dict[str, Any]:
+def outcome_to_json(outcome: Outcome) -> dict[str, Any]:
+    """The outcome of `run` and `retry` as JSON."""
     return {
         "runs": [
             {

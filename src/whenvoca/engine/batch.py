@@ -24,6 +24,7 @@ from whenvoca.engine.stage import LiveStage
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.evaluation import Scope, WaitingFault
 
+UTC_ZONE = ZoneInfo("UTC")
 GROUP = 2500  # runs that advance together
 MOST_UNSAVED = 15_000  # runs whose cells may wait for the save of their file; more would only fill the memory
 
@@ -87,7 +88,7 @@ class Batch:
     ledger: Ledger
     stage: LiveStage
     clock: Clock
-    files: Sequence[SavingFile]
+    files: Callable[[], Sequence[SavingFile]]
     root: str
     people: People
     tell: Callable[[RunResult], None]
@@ -190,6 +191,14 @@ class Batch:
         )  # fmt: skip
         journal = {entry.key: entry for entry in start.done}
         return _Run(occurrence, context, program.perform(context), journal, self.clock.tick())
+
+    def perform(self, occurrence: Occurrence, performing: Performing) -> None:
+        """Carries one performance out that no workflow gives: an undo. Its cells wait for the save of their files."""
+        scope = Scope(None, "", self.clock.now(), UTC_ZONE)
+        context = RunContext(
+            self.stage, scope, self.root, occurrence.workflow, occurrence.subject, occurrence.place, self.people
+        )  # fmt: skip
+        self._advance([_Run(occurrence, context, performing, {}, self.clock.tick())])
 
     def _advance(self, runs: Sequence[_Run]) -> None:
         """Lockstep: each round journals the intents of all runs, applies them, and hands the receipts on."""
@@ -322,7 +331,7 @@ class Batch:
     def save_files(self, sheets: Mapping[str, SheetFace]) -> bool:
         """Saves every file with pending cells; then the runs that wrote them have ended. Answers whether all were saved."""
         trouble: WhenvocaError | None = None
-        for file in self.files:
+        for file in self.files():
             if not file.pending:
                 continue
             begun: list[int] = []
@@ -462,6 +471,19 @@ def _subject_state(
     if trigger.is_set or program.is_mirror or isinstance(source, SheetSource):
         return now or last or {}
     return last or now or {}
+
+
+def describe_start(
+    program: Program, occurrence: Occurrence, source: Source, seen: Observation | None, zone: ZoneInfo | None
+) -> tuple[Scope, RowState]:
+    """What a run began with, as far as it is still known: its subject as it was seen then."""
+    trigger = program.workflow.trigger
+    assert trigger is not None
+    state = (seen.new or seen.old if seen else None) or source.current(occurrence.subject) or {}
+    at = datetime.fromisoformat(occurrence.at)
+    scope = Scope(source.thing(occurrence.subject, state), trigger.definition.subject, at, zone or source.zone)
+    _tell_before(scope, occurrence, source, seen)
+    return scope, state
 
 
 def _tell_before(scope: Scope, occurrence: Occurrence, source: Source, seen: Observation | None) -> None:

@@ -182,6 +182,9 @@ class SheetFace(Place, Protocol):
     def key_of_row(self, number: int) -> str | None:
         """The key of the row of that number as the spreadsheet counts, None if it holds none."""
 
+    def number_of(self, key: str) -> int:
+        """The row's number, counted from 0, as it was last scanned. Raises KeyError."""
+
     def keys(self) -> list[str]:
         """The keys of all rows that stand, those about to be deleted left out, in order."""
 

@@ -162,6 +162,9 @@ class Ledger(Protocol):
     ) -> int:
         """Records changes and the place's new cursor; answers how many there were. ``cause`` is a run, or one a subject."""  # fmt: skip
 
+    def forget(self, place: str) -> None:
+        """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""
+
     def last_sequence(self, place: str) -> int:
         """The number of the newest observation of a place, 0 if there is none."""
 

@@ -14,6 +14,8 @@ ALTER TABLE runs ADD COLUMN undoes INTEGER;
 ALTER TABLE runs ADD COLUMN undone INTEGER;
 ALTER TABLE effects ADD COLUMN kept TEXT NOT NULL DEFAULT '';
 ALTER TABLE things ADD COLUMN base TEXT;
+CREATE INDEX runs_of_subject ON runs (workflow, subject, number);
+CREATE INDEX runs_unwell ON runs (workflow, subject) WHERE outcome = 'failed' OR undone IS NOT NULL;
 CREATE TABLE resources (
     place TEXT NOT NULL, name TEXT NOT NULL, uid TEXT NOT NULL, version TEXT NOT NULL, stamp TEXT NOT NULL,
     PRIMARY KEY (place, name)
@@ -79,6 +81,8 @@ CREATE TABLE runs (
     undoes INTEGER,            -- of an undo: the run that it takes back
     undone INTEGER             -- the undo that took it back
 );
+CREATE INDEX runs_of_subject ON runs (workflow, subject, number);
+CREATE INDEX runs_unwell ON runs (workflow, subject) WHERE outcome = 'failed' OR undone IS NOT NULL;
 CREATE TABLE effects (
     number INTEGER PRIMARY KEY,
     run INTEGER NOT NULL,

@@ -209,6 +209,12 @@ class SqliteLedger:
             self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
         return count
 
+    def forget(self, place: str) -> None:
+        """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""
+        with self.transaction():
+            for table in ("standing", "cursors", "readers", "observations", "occurrences"):
+                self._db.execute(f"DELETE FROM {table} WHERE place=? COLLATE NOCASE", (place,))
+
     def last_sequence(self, place: str) -> int:
         """The number of the newest observation of a place."""
         return int(self._one("SELECT coalesce(max(sequence),0) FROM observations WHERE place=?", (place,)))
@@ -312,16 +318,17 @@ class SqliteLedger:
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest occurrence failed, each with the row effects of its run."""
         rows = self._db.execute(
-            "SELECT subject, run, state FROM occurrences o WHERE workflow=? AND state IN ('failed','undone') AND number=("
-            "SELECT max(number) FROM occurrences n WHERE n.workflow=o.workflow AND n.subject=o.subject "
-            "AND n.state IN ('done','failed','undone'))",
+            "SELECT subject, number, undone FROM runs r WHERE workflow=? AND kind='run' AND (outcome='failed' OR undone IS NOT NULL) "
+            "AND NOT EXISTS (SELECT 1 FROM runs n WHERE n.workflow=r.workflow AND n.subject=r.subject AND n.number>r.number "
+            "AND n.kind='run' AND n.outcome IN ('done','failed'))",
             (workflow,),
         ).fetchall()
         return {
-            subject: [entry.effect for entry in self.effects_done(run) if entry.effect.verb == "change row"]
-            if state == "failed" else []
-            for subject, run, state in rows
-        }  # fmt: skip
+            subject: [
+                each.effect for each in self.effects_done(run) if each.effect.verb == "change row" and undone is None
+            ]
+            for subject, run, undone in rows
+        }
 
     def drop(self, occurrence: Occurrence, reason: str) -> None:
         """Ends an occurrence whose subject is gone or left the set; a run that was begun is told as dropped."""
@@ -403,6 +410,7 @@ class SqliteLedger:
             if outcome != "done":
                 return
             self._db.execute("UPDATE runs SET undone=? WHERE number=?", (number, record.number))
+            self._db.execute("UPDATE runs SET undone=NULL WHERE number=? AND ?='undo'", (record.undoes, record.kind))
             state = "done" if record.kind == "undo" else "undone"
             self._db.execute("UPDATE occurrences SET state=? WHERE number=?", (state, record.occurrence))
 

@@ -76,8 +76,8 @@ class Trace(Protocol):
     def condition(self, node: tree.Node, scope: Scope, *, holds: bool) -> None:
         """A condition of an if, and how it came out."""
 
-    def step(self, step: tree.Step, values: Sequence[tuple[str, Any]]) -> None:
-        """A step that begins, with what its fields came to."""
+    def step(self, step: tree.Step, key: str, repetition: str, values: Sequence[tuple[str, Any]]) -> None:
+        """A step that begins, with what its fields came to. ``key`` and ``repetition`` are those of its effects."""
 
 
 class StepCall:
@@ -487,7 +487,7 @@ def _keyed(
     """The step's effects, each with its key; answers what the step made."""
     call = StepCall(step, context, repetition)
     if context.trace is not None:
-        context.trace.step(step.tree, call.resolved())
+        context.trace.step(step.tree, f"{step.number} {step.tree.path}", repetition, call.resolved())
     acting: Acting = step.tree.definition.act(call)
     answer: Receipt | None = None
     fault: RowFault | None = None

@@ -59,8 +59,8 @@ class OpenPlaces(Protocol):
     def sweep(self) -> None:
         """Takes away temporaries that a crash left."""
 
-    def rehearsed(self) -> OpenPlaces:
-        """The same places, read for real, where a write is only remembered."""
+    def rehearsed(self, instead: Mapping[str, Path] | None = None) -> OpenPlaces:
+        """The same places, read for real, where a write is only remembered; ``instead`` names other files for sheets."""
 
 
 @dataclass(slots=True)
@@ -164,6 +164,7 @@ class Request:
     runs that went well each is told by itself; all are counted. ``is_rehearsal``: it runs where nothing is written."""
 
     choice: Choice | None = None
+    only: frozenset[str] | None = None  # keys of subjects: what else waits goes on waiting
     allow: Callable[[Held], bool] = lambda held: False
     kept: int = 200
     is_rehearsal: bool = False
@@ -220,7 +221,7 @@ class _Working:
 
     def _new_batch(self) -> Batch:
         return Batch(
-            ledger=self._ledger, stage=self._stage, clock=self._clock, files=self._places.files, root=self._workspace.root,
+            ledger=self._ledger, stage=self._stage, clock=self._clock, files=lambda: self._places.files, root=self._workspace.root,
             people=self._workspace.people, tell=lambda result: self._outcome.hear(result, self._request.kept),
             progress=self._count, kept=self._request.kept,
         )  # fmt: skip
@@ -269,7 +270,7 @@ class _Working:
         """The keys of the only subjects that run now, each made to wait if it does not; None: all that wait."""
         choice = self._request.choice
         if choice is None:
-            return None
+            return self._request.only
         if each.identity in self._chosen:
             return self._chosen[each.identity]
         keys: set[str] = set()
@@ -427,7 +428,7 @@ def _observe_after_crash(ledger: Ledger, sheet: SheetFace, found: Mapping[int, t
     cause = {
         effect.target: run
         for run, effect in found.values()
-        if effect.place == sheet.name and effect.verb == "change row"
+        if effect.place == sheet.name and effect.verb in ("change row", "delete row")
     }
     added = [
         (run, effect.after or {})

@@ -348,3 +348,26 @@ def words_in(node: Node) -> set[str]:
         elif isinstance(each, Node):
             stack += [getattr(each, slot) for cls in type(each).__mro__ for slot in getattr(cls, "__slots__", ())]
     return found
+
+
+def leaves_of(node: Node) -> list[Node]:
+    """The names and fields in a value, as they stand."""
+    found: list[Node] = []
+    stack: list[object] = [node]
+    while stack:
+        each = stack.pop()
+        if isinstance(each, Name | Field):
+            found.append(each)
+        elif isinstance(each, tuple):
+            stack += reversed(each)
+        elif isinstance(each, Node):
+            parts = [getattr(each, slot) for cls in type(each).__mro__ for slot in getattr(cls, "__slots__", ())]
+            stack += reversed(parts)
+    return found
+
+
+def written(node: Node) -> str:
+    """A name or field as the workflow writes it."""
+    if isinstance(node, Field):
+        return f"{written(node.of)}.{node.as_written}"
+    return node.as_written if isinstance(node, Name) else ""

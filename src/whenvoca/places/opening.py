@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any, Generic, TypeVar
 from zoneinfo import ZoneInfo
@@ -46,6 +47,7 @@ class Places:
     ) -> None:
         self._workspace = workspace
         self._is_rehearsal = is_rehearsal
+        self._instead: dict[str, Path] = {}  # of a rehearsal: files that stand for those of sheets
         self._clock = clock
         self._zone = zone or workspace.zone
         self._tables = {
@@ -81,10 +83,15 @@ class Places:
         sheet.wanted_headings = [word.replace("-", " ") if word == column_word(word) else word for word in words]
         sheet.written_words = frozenset(fold_name(word) for word in words)
 
-    def rehearsed(self) -> Places:
-        """The same places, read for real, where a write is only remembered."""
+    def only_look(self) -> None:
+        """From now on not even what was seen is kept: for commands that may write nothing."""
+        self._memory.only_look()
+
+    def rehearsed(self, instead: Mapping[str, Path] | None = None) -> Places:
+        """The same places, read for real, where a write is only remembered; ``instead`` names other files for sheets."""
         fresh = Places(self._workspace, self._clock, self._zone, is_rehearsal=True)
         fresh.set_written(self._headings)
+        fresh._instead = dict(instead or {})
         return fresh
 
     # --- what the check and the stage ask
@@ -206,6 +213,9 @@ class Places:
             people=self._workspace.people_names,
         )  # fmt: skip
         path = self._path(settings, "file")
+        if sample := self._instead.get(settings.name.lower()):
+            path = sample
+            read = replace(read, file=str(sample), tab=None, header=None, encoding="", delimiter="", create=False)
         place = SheetPlace(settings.name, read, self._zone_of(settings), self._open_file(path, read, settings))
         if not self._is_rehearsal:
             place.memory = self._memory

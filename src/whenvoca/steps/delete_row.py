@@ -16,7 +16,8 @@ def _act(call: StepCall) -> Acting:
         sheet = call.stage.sheet(row.place)
         state = sheet.current(row.key)
         if state is not None:
-            yield Effect(place=sheet.name, verb="delete row", target=row.key, before=dict(state))
+            number = str(sheet.number_of(row.key))
+            yield Effect(place=sheet.name, verb="delete row", target=row.key, before=dict(state), version=number)
 
 
 _MEANING = (

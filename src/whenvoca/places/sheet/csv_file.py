@@ -9,6 +9,7 @@ from __future__ import annotations
 import codecs
 import csv
 import io
+import itertools
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -139,6 +140,26 @@ class CsvFile:
                 f'the sign "{sign}" cannot be written in {encoding}',
                 mend="save the file as UTF-8 and take encoding away",
             ) from error
+
+    def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
+        """The file with records taken out, or put in."""
+        text, encoding, bom = self._decode(data)
+        delimiter = self.delimiter or tell_delimiter(text)
+        line_end = "\r\n" if "\r\n" in text else "\n"
+        begins = [begin for begin, _ in _record_spans(text)] + [len(text)]
+        records = [text[begin:end] for begin, end in itertools.pairwise(begins)]
+        if records and not records[-1].endswith(("\n", "\r")):
+            records[-1] += line_end
+        records = [record for number, record in enumerate(records) if number not in write.removed]
+        width = len(_field_spans(records[0].rstrip("\r\n"), delimiter)) if records else 1
+        for row in sorted(write.inserted, reverse=True):
+            cells = write.inserted[row]
+            fields = [
+                self._to_field(cells.get(i), delimiter, was_quoted=False)
+                for i in range(max([width, *(c + 1 for c in cells)]))
+            ]
+            records.insert(min(row, len(records)), delimiter.join(fields) + line_end)
+        return bom + "".join(records).encode(encoding)
 
     def _patch_text(self, text: str, cells: Mapping[tuple[int, int], Any]) -> str:
         delimiter = self.delimiter or tell_delimiter(text)

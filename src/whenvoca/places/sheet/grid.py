@@ -28,6 +28,15 @@ class TabWrites:
     cells: dict[tuple[int, int], Any] = field(default_factory=dict)
     formats_from: dict[int, int] = field(default_factory=dict)  # for a row below the data: the row whose look it takes
     headings: list[str] = field(default_factory=list)  # of a tab that has to be made
+    removed: set[int] = field(default_factory=set)  # rows to be taken out, after the cells are written
+    inserted: dict[int, dict[int, Any]] = field(
+        default_factory=dict
+    )  # rows to be put in, before the row of that number
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to write."""
+        return not (self.cells or self.removed or self.inserted)
 
 
 class Backing(Protocol):
@@ -45,6 +54,9 @@ class Backing(Protocol):
 
     def patch(self, data: bytes | None, writes: Mapping[str, TabWrites]) -> bytes:
         """The file with only these cells changed; without data, a new file."""
+
+    def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
+        """The file with rows taken out or put in; what speaks of the rows below follows. Raises RowFault where it cannot."""
 
     def find_formulas(self, data: bytes, tab: str) -> set[tuple[int, int]]:
         """The cells that hold a formula: somebody's work, which is not written over."""

@@ -24,6 +24,7 @@ class SheetMemory:
     def __init__(self, path: Path) -> None:
         self._path = path
         self._kept: dict[str, Any] | None = None
+        self._only_looks = False
 
     def recall(self, place: SheetPlace) -> PlaceInfo | None:
         """What was kept of the sheet, if its file, its settings and this program are as they were."""
@@ -41,12 +42,16 @@ class SheetMemory:
     def keep(self, place: SheetPlace, info: PlaceInfo) -> None:
         """Keeps it, where there is a state folder."""
         self._load()[place.name] = {"stamp": self._stamp(place), "info": asdict(info)}
-        if not self._path.parent.is_dir():
+        if self._only_looks or not self._path.parent.is_dir():
             return
         temporary = self._path.with_suffix(".tmp")
         with contextlib.suppress(OSError):
             temporary.write_text(json.dumps(self._kept), encoding="utf-8")
             os.replace(temporary, self._path)
+
+    def only_look(self) -> None:
+        """From now on nothing is kept: what is asked may not write anything."""
+        self._only_looks = True
 
     def forget(self, place: SheetPlace) -> None:
         """What was kept no longer holds."""

@@ -96,9 +96,12 @@ class OpenFile:
             before = self.digest if data is not None else ""
             saved, writes = self._place_cells(data)
             numbers = [each.number for each in self.pending]
-            if not any(write.cells for write in writes.values()):
+            if all(write.is_empty for write in writes.values()):
                 return self._finish(saved, before)
             patched = self.backing.patch(data, writes)
+            for tab, write in writes.items():
+                if write.removed or write.inserted:
+                    patched = self.backing.shift_rows(patched, tab, write)
             after = files.hash_bytes(patched)
             if self._is_rehearsal:
                 self._data, self.digest, self._has_rehearsed = patched, after, True
@@ -142,4 +145,6 @@ class OpenFile:
             tab.cells |= write.cells
             tab.formats_from |= write.formats_from
             tab.headings = tab.headings or write.headings
+            tab.removed |= write.removed
+            tab.inserted |= write.inserted
         return saved, writes

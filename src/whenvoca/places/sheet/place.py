@@ -248,6 +248,10 @@ class SheetPlace:
         """The key of the row of that number as the spreadsheet counts, None if it holds none."""
         return next((key for key, (row, _) in self._rows.items() if row + 1 == number), None)
 
+    def number_of(self, key: str) -> int:
+        """The row's number, counted from 0, as it was last scanned."""
+        return self._rows[key][0]
+
     def _scanned(self) -> None:
         if not self.is_scanned and not self.is_missing():
             self.scan({})
@@ -328,6 +332,8 @@ class SheetPlace:
                 self._holding.pop(self.word_of(name), None)
         elif effect.verb == "delete row":
             self._pend_deletion(effect)
+        elif effect.verb == "put back row":
+            self._equals.clear()
         else:
             self._refuse_added(effect)
             self._added.append({name: raw for name, raw in raws.items() if raw is not None})
@@ -391,16 +397,30 @@ class SheetPlace:
                 result.added[each.number] = next_row
                 next_row += 1
                 continue
+            if each.effect.verb == "put back row":
+                row = min(int(each.effect.version or next_row), next_row)
+                while row in writes.inserted:
+                    row += 1
+                writes.inserted[row] = {columns[name]: value for name, value in after.items() if name in columns}
+                result.added[each.number] = row
+                continue
             fault = self._conflict(each)
             if fault is not None:
                 result.errors[each.number] = fault
                 continue
             key = each.effect.target
+            if each.effect.verb == "delete row":
+                writes.removed.add(self._rows[key][0])
+                result.gone.append(key)
+                result.states.pop(key, None)
+                continue
             row, standing = self._rows[key][0], self._state(key) or {}
             for name, value in after.items():
                 if standing.get(name) != each.raws[name]:
                     writes.cells[row, columns[name]] = value
             result.states[key] = _merged(result.states.get(key, standing), each.raws)
+        for number, row in result.added.items():
+            result.added[number] = row - sum(1 for removed in writes.removed if removed < row)
         return writes
 
     def _refresh(self) -> None:
@@ -414,6 +434,8 @@ class SheetPlace:
         if state is None:
             return RowFault(f"{self.label(effect.target)} is no longer in the sheet", where=self.file)
         before = effect.before or {}
+        if effect.verb == "delete row" and _merged(state, self._overlay.get(effect.target, {})) != before:
+            return RowFault(f"{self.label(effect.target)} was changed by another hand meanwhile", where=self.file)
         for name, raw in pending.raws.items():
             if state.get(name) not in (before.get(name), raw):
                 table = self.table()
@@ -423,7 +445,7 @@ class SheetPlace:
 
     def settle(self, saved: SavedRows) -> None:
         """After a save: what was pending is now what stands, and the table is brought up to date without reading it."""
-        if self._table is None or saved.added or self._table_digest == "":
+        if self._table is None or saved.added or saved.gone or self._table_digest == "":
             self._table = None
         else:
             self._bring_up_to_date(self._table, saved)

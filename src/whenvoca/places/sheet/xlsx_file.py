@@ -16,8 +16,10 @@ from typing import Any
 
 from whenvoca.errors import SourceFault
 from whenvoca.places.sheet.grid import Grid, TabWrites, column_of, letter_of
+from whenvoca.places.sheet.references import Shift
 from whenvoca.places.sheet.xlsx_cells import SheetXml, escape_xml
 from whenvoca.places.sheet.xlsx_package import MAIN, Package
+from whenvoca.places.sheet.xlsx_shift import shift_rows
 from whenvoca.places.sheet.xlsx_styles import Styles
 from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import Raw, tidy_raw
@@ -117,6 +119,18 @@ class XlsxFile:
         if has_formulas or any(_FORMULA.search(package.read(part)) for part in sheets.values() if part not in changed):
             changed[package.workbook_part] = _asking_recalculation(package.read(package.workbook_part))
         return package.rewrite(changed)
+
+    def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
+        """The workbook with rows taken out, from the last up, or put in."""
+        tab = next(each for each in _open(data).sheets() if each.casefold() == tab.casefold())
+        for row in sorted(write.removed, reverse=True):
+            data = shift_rows(data, Shift(tab, row, -1))
+        for row in sorted(write.inserted):
+            data = shift_rows(data, Shift(tab, row, 1))
+            cells = {(row, column): value for column, value in write.inserted[row].items()}
+            data = self.patch(data, {tab: TabWrites(cells=cells, formats_from={row: row + 1 if row == 0 else row - 1})})
+        package = _open(data)
+        return package.rewrite({package.workbook_part: _asking_recalculation(package.read(package.workbook_part))})
 
 
 @lru_cache(maxsize=2)

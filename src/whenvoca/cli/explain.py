@@ -1,0 +1,148 @@
+"""`whenvoca explain`: why a run did what it did, and why a row or event made none."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from whenvoca.cli.choosing import parse_rows
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.effects import describe_effect, effect_to_json
+from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, styled
+from whenvoca.engine.checking import CheckResult
+from whenvoca.engine.explaining import Explanation, Told, explain_run, explain_subject
+from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.sources import SheetSource
+from whenvoca.engine.working import observe, open_program
+from whenvoca.errors import RequestFault
+from whenvoca.kit import Kit
+
+
+@click.command("explain")
+@click.argument("run", required=False, type=int, metavar="[RUN]")
+@click.option("--row", "rows", default="", metavar="ROWS", help="Why these rows ran or did not: --row 7.")
+@click.option("--event", "events", multiple=True, metavar="UID", help="Why this event made a run or made none.")
+@click.option("--workflow", default="", metavar="NAME", help="For one workflow only.")
+@common_options
+def command(common: Common, run: int | None, rows: str, events: tuple[str, ...], workflow: str) -> int:
+    """Tell one run step by step: what it was about, each condition with its values, each field, each effect.
+
+    With --row or --event: which workflow looked at it, which condition did not hold and with which values.
+
+    Example: whenvoca explain 14
+    """
+    if sum(1 for given in (run, rows, events) if given) != 1:
+        raise RequestFault("say what is to be explained: a run's number, --row 7, or --event UID")
+    kit = common.open()
+    kit.places.only_look()
+    result = kit.check([workflow] if workflow else ())
+    ledger = SqliteLedger.copy_of(kit.workspace.state_folder / "ledger.sqlite")
+    try:
+        told = [_of_run(kit, result, ledger, run)] if run else _of_subjects(kit, result, ledger, rows, events)
+    finally:
+        ledger.close()
+    if common.as_json:
+        show_json({"explanations": [_to_json(each) for each in told]})
+    else:
+        for each in told:
+            _show(each)
+        if run and told[0].outcome == "failed":
+            say_next(f"correct it and run again, or: whenvoca retry {run}", quiet=common.quiet)
+        elif run and told[0].outcome == "done":
+            say_next(f"whenvoca undo {run} takes it back", quiet=common.quiet)
+    return 0
+
+
+def _of_run(kit: Kit, result: CheckResult, ledger: SqliteLedger, number: int) -> Explanation:
+    records = ledger.runs(numbers=[number], limit=1)
+    if not records:
+        raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+    workflow = next((each for each in result.workflows if each.identity == records[0].workflow), None)
+    if workflow is None:
+        raise RequestFault(f'run {number} is of "{records[0].workflow}", which is no workflow here any more')
+    return explain_run(kit.workspace, records[0], workflow, kit.places.rehearsed(), ledger, kit.clock)
+
+
+def _of_subjects(
+    kit: Kit, result: CheckResult, ledger: SqliteLedger, rows: str, events: tuple[str, ...]
+) -> list[Explanation]:
+    numbers, found = parse_rows(rows), []
+    places = kit.places.rehearsed()
+    for workflow in result.workflows:
+        if workflow.trigger is None or (workflow.trigger.definition.subject == "row") != bool(numbers):
+            continue
+        program = open_program(workflow, places, ledger)
+        for source in program.sources.values():
+            sight = observe(ledger, source, kit.clock.now())
+            program.take_up(source, ledger, places, kit.clock.now(), kit.workspace.root)
+            source.prepare()
+            keys = list(events)
+            if isinstance(source, SheetSource):
+                keyed = {number: source.sheet.key_of_row(number) for number in sorted(numbers)}
+                keys = [key for key in keyed.values() if key]
+                for number, key in keyed.items():
+                    if key is None:
+                        why = next((each for each in [*sight.faults, *sight.waits] if f"{number}:" in each), "")
+                        told = Explanation(
+                            workflow.name, f"row {number}", reason=why or "there is no such row with data"
+                        )
+                        found.append(told)
+            found += [explain_subject(program, source, key, ledger, kit.clock.now()) for key in keys]
+    if not found:
+        raise RequestFault(f"no workflow here is about {'rows' if numbers else 'events'}")
+    return found
+
+
+def _show(told: Explanation) -> None:
+    out = console()
+    head = styled(f"{told.workflow} · {told.subject}", "bold")
+    if told.run:
+        head.append(f" · run {told.run} ")
+        head.append(told.outcome, OUTCOME_STYLES.get(told.outcome, ""))
+    if told.happened:
+        head.append(f" · {told.happened}")
+    out.print(head, soft_wrap=True)
+    if told.state:
+        out.print("  " + "; ".join(f"{name} {value}" for name, value in told.state.items()), style="dim")
+    for each in told.told:
+        out.print(_line(each))
+    if told.reason and not any(each.kind == "reason" for each in told.told):
+        out.print(styled(f"  → {told.reason}", "yellow"))
+    out.print()
+
+
+def _line(told: Told) -> Any:
+    place = f"{told.line:>4}  " if told.line else "      "
+    values = "; ".join(f"{name} {value}" for name, value in told.values)
+    match told.kind:
+        case "condition":
+            mark = "holds" if told.holds else "does not hold"
+            line = styled(f"{place}{told.text}  → ", "")
+            line.append(mark, "green" if told.holds else "red")
+            line.append(f" ({values})" if values else "", "dim")
+            return line
+        case "step":
+            line = styled(f"{place}{told.text}", "bold")
+            for name, value in told.values:
+                line.append(f"\n        {name}  ", "cyan")
+                line.append(value)
+            return line
+        case "effect":
+            assert told.effect is not None
+            return styled(f"      → {told.effect.verb}: {describe_effect(told.effect)}", "green")
+    return styled(f"      → failed: {told.text}", "red")
+
+
+def _to_json(told: Explanation) -> dict[str, Any]:
+    return {
+        "workflow": told.workflow, "subject": told.subject, "run": told.run or None, "outcome": told.outcome,
+        "happened": told.happened, "reason": told.reason, "fields": told.state,
+        "told": [
+            {
+                "kind": each.kind, "line": each.line or None, "text": each.text, "values": dict(each.values),
+                "holds": each.holds, "effect": effect_to_json(each.effect) if each.effect else None,
+            }
+            for each in told.told
+        ],
+    }  # fmt: skip

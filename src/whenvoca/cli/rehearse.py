@@ -1,0 +1,100 @@
+"""`whenvoca rehearse`: what would happen, as a list of effects, with nothing written."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from whenvoca.cli.check import count_of, fault_to_json, show_fault
+from whenvoca.cli.choosing import choice_options, to_active
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
+from whenvoca.cli.output import OUTCOME_STYLES, console, say, say_next, show_json, styled
+from whenvoca.engine.rehearsing import Rehearsal, rehearse
+from whenvoca.engine.working import Choice
+from whenvoca.errors import ExitCode, RequestFault
+
+
+@click.command("rehearse")
+@click.argument("workflows", nargs=-1, metavar="[WORKFLOW]...")
+@choice_options
+@click.option(
+    "--sample", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+    help="Rows of this file instead of the sheet's: --sample one-row.csv.",
+)  # fmt: skip
+@common_options
+def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, sample: Path | None) -> int:
+    """Show what a run would do, as a list of effects, old → new, by place. Nothing is written anywhere.
+
+    The very same steps run as in `run`, on places that are read for real; a later step sees what an earlier one would
+    have done. Exit status 1 if a run would fail, 4 if the brake would hold a batch.
+
+    Example: whenvoca rehearse slot-requests --row 7,9-12
+    """
+    kit = common.open()
+    kit.places.only_look()
+    result = kit.check(workflows)
+    if result.hard_faults:
+        if common.as_json:
+            show_json({"runs": [], "faults": [fault_to_json(fault) for fault in result.hard_faults]})
+        for fault in result.hard_faults if not common.as_json else ():
+            show_fault(fault, err=True)
+        return ExitCode.WRONG
+    active = to_active(result, choice)
+    if sample is not None and len(active) != 1:
+        raise RequestFault("which workflow is meant?", mend="name one: whenvoca rehearse NAME --sample FILE")
+    others = (
+        [each for each in kit.check().workflows if each.name not in {one.name for one in active}] if workflows else []
+    )
+    done = rehearse(kit.workspace, active, others, kit.places, kit.clock, choice=choice, sample=sample)
+    done.outcome.results.sort(key=lambda each: (each.workflow, each.run))
+    if common.as_json:
+        show_json(_to_json(done))
+    else:
+        _show(done, common)
+    return done.exit_code
+
+
+def _show(done: Rehearsal, common: Common) -> None:
+    for result in done.outcome.results:
+        head = f"{result.workflow} · {result.label}: "
+        line = styled(head, "bold")
+        said = result.outcome if result.outcome == "not taken up" else f"would be {result.outcome}"
+        line.append(said, OUTCOME_STYLES.get(result.outcome, ""))
+        if result.reason:
+            line.append(f": {result.reason}")
+        console().print(line, soft_wrap=True)
+        show_effects(result.effects)
+    for fault in done.outcome.faults:
+        console().print(styled(fault, "red"), soft_wrap=True)
+    for wait in done.outcome.waits:
+        say(wait)
+    for held in done.held:
+        say(f"the brake would hold this: {held.said}", style="yellow")
+    for name, count in done.set_off.items():
+        say(f"and would set off {name}, {count_of(count, 'run')}")
+    if not done.outcome.results and not done.outcome.faults:
+        say("nothing would happen")
+        return
+    effects = [effect for result in done.outcome.results for effect in result.effects]
+    runs = count_of(len(done.outcome.results), "run")
+    say(f"{runs}: {count_effects(effects) or 'nothing to write'}; nothing was written")
+    say_next("whenvoca run", quiet=common.quiet)
+
+
+def _to_json(done: Rehearsal) -> dict[str, Any]:
+    return {
+        "runs": [
+            {
+                "workflow": each.workflow, "subject": each.label, "outcome": each.outcome, "reason": each.reason,
+                "mend": each.mend, "effects": [effect_to_json(effect) for effect in each.effects],
+            }
+            for each in done.outcome.results
+        ],
+        "faults": [{"message": fault} for fault in done.outcome.faults],
+        "waits": list(done.outcome.waits),
+        "held": [{"workflow": held.workflow, "what": held.what, "count": held.count, "limit": held.limit} for held in done.held],
+        "sets_off": dict(done.set_off),
+    }  # fmt: skip

@@ -1,0 +1,88 @@
+"""`whenvoca retry`: runs again what failed, with the subject as it is now."""
+
+from __future__ import annotations
+
+import click
+
+from whenvoca.cli.choosing import ask_yes
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.output import say, show_json
+from whenvoca.cli.run import outcome_to_json, show_outcome
+from whenvoca.engine.ledger import Ledger, RunRecord
+from whenvoca.engine.working import Outcome, Request, open_ledger, run_workflows
+from whenvoca.errors import ExitCode, RequestFault
+
+
+@click.command("retry")
+@click.argument("runs", nargs=-1, type=int, metavar="[RUN]...")
+@click.option("--failed", is_flag=True, help="Every run that failed and was not followed by another one.")
+@click.option("--yes", is_flag=True, help="Also runs whose row has had a later run that went well, without asking.")
+@common_options
+def command(common: Common, runs: tuple[int, ...], failed: bool, yes: bool) -> int:
+    """Run again what failed, or was taken back: with the row or event as it is now.
+
+    Example: whenvoca retry --failed
+    """
+    if bool(runs) == failed:
+        raise RequestFault("say which runs: their numbers, or --failed", mend="whenvoca runs --failed lists them")
+    kit = common.open()
+    result = kit.check()
+    by_identity = {workflow.identity: workflow for workflow in result.workflows}
+    total = Outcome()
+    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+        records = _failed(ledger) if failed else _named(ledger, runs)
+        for record in records:
+            well = _later_success(ledger, record)
+            if well and not yes and not ask_yes(f"{record.label} ran well later, in run {well}; run it again?"):
+                say(f"{record.label}: left, run {well} went well later; --yes runs it all the same")
+                continue
+            if record.workflow not in by_identity:
+                raise RequestFault(f'run {record.number} is of "{record.workflow}", which is no workflow here any more')
+            ledger.wake(record.occurrence)
+        chosen: dict[str, set[str]] = {}
+        for record in records:
+            chosen.setdefault(record.workflow, set()).add(record.subject)
+        for identity, keys in chosen.items():
+            request = Request(choice=None, kept=10**9, only=frozenset(keys))
+            outcome = run_workflows(kit.workspace, [by_identity[identity]], kit.places, ledger, kit.clock, request)
+            for each in outcome.results:
+                total.hear(each, 10**9)
+            total.held += outcome.held
+    if not records:
+        say("no run has failed that was not followed by another one")
+        if common.as_json:
+            show_json(outcome_to_json(total))
+        return ExitCode.DONE
+    if common.as_json:
+        show_json(outcome_to_json(total))
+    else:
+        show_outcome(total, common)
+    return total.exit_code
+
+
+def _later_success(ledger: Ledger, record: RunRecord) -> int:
+    """The number of a later run of the same subject that went well, 0 if there is none."""
+    for each in ledger.runs(workflow=record.workflow, subject=record.subject, limit=20):
+        if each.number > record.number and each.outcome == "done" and each.kind == "run" and each.undone is None:
+            return each.number
+    return 0
+
+
+def _named(ledger: Ledger, numbers: tuple[int, ...]) -> list[RunRecord]:
+    found = {record.number: record for record in ledger.runs(numbers=numbers, limit=len(numbers))}
+    for number in numbers:
+        if number not in found:
+            raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+        if found[number].kind == "undo":
+            raise RequestFault(f"run {number} is an undo", mend=f"whenvoca undo {number} takes it back")
+    return [found[number] for number in numbers]
+
+
+def _failed(ledger: Ledger) -> list[RunRecord]:
+    """Failed runs that are the last of their row or event."""
+    found = []
+    for record in ledger.runs(failed=True, limit=1_000_000):
+        newest = ledger.runs(workflow=record.workflow, subject=record.subject, limit=1)
+        if newest and newest[0].number == record.number:
+            found.append(record)
+    return sorted(found, key=lambda record: record.number)

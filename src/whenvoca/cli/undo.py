@@ -1,0 +1,93 @@
+"""`whenvoca undo`: shows the reverse of runs, asks, and does it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from whenvoca.cli.check import count_of
+from whenvoca.cli.choosing import ask_yes
+from whenvoca.cli.common import Common, common_options, parse_moment
+from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
+from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.engine.undoing import UndoOutcome, choose_runs, runs_in_range, undo_runs
+from whenvoca.engine.working import open_ledger
+from whenvoca.errors import ExitCode, RequestFault
+
+
+@click.command("undo")
+@click.argument("runs", nargs=-1, type=int, metavar="[RUN]...")
+@click.option("--workflow", default="", metavar="NAME", help="All runs of a workflow: --workflow slot-requests.")
+@click.option("--from", "begin", default="", metavar="MOMENT", help="With --workflow: events that begin from then on.")
+@click.option("--until", "end", default="", metavar="MOMENT", help="With --workflow: events that begin before that.")
+@click.option("--yes", is_flag=True, help="Do it without asking.")
+@common_options
+def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, end: str, yes: bool) -> int:
+    """Take runs back: events, rows and cells come back as they were. The list is shown first, and a yes asked for.
+
+    What another hand has changed since is left alone and named (exit status 1). What the runs set off is taken back with
+    them. An undone row is held until somebody changes it, or by `retry`. The undo is a run too, and can be undone.
+
+    Example: whenvoca undo 14
+    """
+    if bool(runs) == bool(workflow):
+        raise RequestFault("say which runs: their numbers, or --workflow NAME", mend="whenvoca runs lists them")
+    if bool(begin) != bool(end):
+        raise RequestFault("--from and --until stand together")
+    kit = common.open()
+    zone = kit.workspace.zone
+    low, high = (parse_moment(begin, zone, "--from"), parse_moment(end, zone, "--until")) if begin else (None, None)
+    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+        numbers = list(runs) or runs_in_range(ledger, workflow, low, high)
+        records = choose_runs(ledger, numbers)
+        copy = ledger.copy()
+        try:
+            planned = undo_runs(kit.workspace, records, kit.places.rehearsed(), copy, kit.clock)
+        finally:
+            copy.close()
+        if not common.as_json:
+            _show(planned, "would come back")
+        if not planned.effects:
+            say("there is nothing to take back")
+            if common.as_json:
+                show_json(_to_json(planned, done=False))
+            return ExitCode.FAILED if planned.left else ExitCode.DONE
+        if not (yes or (not common.as_json and ask_yes("take this back?"))):
+            if common.as_json:
+                show_json(_to_json(planned, done=False))
+            say("nothing was done; with --yes it is")
+            return ExitCode.NEEDS_YES
+        done = undo_runs(kit.workspace, records, kit.places, ledger, kit.clock)
+    if common.as_json:
+        show_json(_to_json(done, done=True))
+    else:
+        new = ", ".join(str(run.number) for run in done.runs)
+        say(f"taken back: {count_of(len(done.runs), 'run')}, {count_effects(done.effects)}")
+        for said in done.left:
+            say(f"left alone: {said}", style="yellow")
+        say_next(f"whenvoca undo {new} brings it again", quiet=common.quiet)
+    return done.exit_code
+
+
+def _show(outcome: UndoOutcome, what: str) -> None:
+    names = ", ".join(f"{run.record.number} ({run.record.workflow}, {run.record.label})" for run in outcome.runs[:12])
+    say(f"{count_of(len(outcome.runs), 'run')}: {names}{' …' if len(outcome.runs) > 12 else ''}")
+    show_effects(outcome.effects)
+    for said in outcome.left:
+        say(f"left alone: {said}", style="yellow")
+    if outcome.effects:
+        say(f"{count_effects(outcome.effects)} {what}")
+
+
+def _to_json(outcome: UndoOutcome, *, done: bool) -> dict[str, Any]:
+    return {
+        "done": done,
+        "runs": [
+            {
+                "undoes": run.record.number, "run": run.number if done else None, "workflow": run.record.workflow,
+                "subject": run.record.label, "effects": [effect_to_json(effect) for effect in run.effects], "left": run.left,
+            }
+            for run in outcome.runs
+        ],
+    }  # fmt: skip

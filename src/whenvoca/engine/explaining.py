@@ -1,0 +1,228 @@
+"""Why a run did what it did, and why a row or event made none."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import Any
+
+from whenvoca.engine.batch import describe_start
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import RowState
+from whenvoca.engine.ledger import JournalEntry, Ledger, RunRecord
+from whenvoca.engine.program import RunContext
+from whenvoca.engine.sources import Source
+from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.working import OpenPlaces, OpenProgram, open_program
+from whenvoca.engine.workspace import Workspace
+from whenvoca.errors import RequestFault, RowFault, WhenvocaError
+from whenvoca.language import tree
+from whenvoca.language.evaluation import Compiler, Scope
+from whenvoca.values.columns import Unread
+from whenvoca.values.texts import show_value
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """One line of an explanation: a condition, a step, a field or an effect. ``line`` is that of the workflow's file."""
+
+    kind: str
+    text: str
+    line: int = 0
+    values: tuple[tuple[str, str], ...] = ()
+    holds: bool | None = None
+    effect: Effect | None = None
+
+
+@dataclass(slots=True)
+class Explanation:
+    """What is told of one run, or of one subject for one workflow."""
+
+    workflow: str
+    subject: str
+    happened: str = ""
+    outcome: str = ""
+    reason: str = ""
+    run: int = 0
+    state: dict[str, Any] = field(default_factory=dict)
+    told: list[Told] = field(default_factory=list)
+
+
+class _Listening:
+    """Hears a run: its conditions with their values, its steps with what their fields came to."""
+
+    def __init__(self, workflow: tree.Workflow, compiler: Compiler, told: list[Told]) -> None:
+        self._lines = workflow.text.split("\n")
+        self._compiler = compiler
+        self._told = told
+        self.places: dict[tuple[str, str], int] = {}  # where a step's effects are told, behind the step
+
+    def condition(self, node: tree.Node, scope: Scope, *, holds: bool) -> None:
+        """A condition, and how it came out."""
+        text = self._lines[node.spot.line - 1].split(" #")[0].strip()
+        self._told.append(Told("condition", text, node.spot.line, self._values_in(node, scope), holds))
+
+    def step(self, step: tree.Step, key: str, repetition: str, values: Sequence[tuple[str, Any]]) -> None:
+        """A step that begins."""
+        self.places[key, repetition] = len(self._told) + 1
+        shown = tuple((word, _shown(value)) for word, value in values)
+        self._told.append(Told("step", self._lines[step.spot.line - 1].split(" #")[0].strip(), step.spot.line, shown))
+
+    def _values_in(self, node: tree.Node, scope: Scope) -> tuple[tuple[str, str], ...]:
+        found: dict[str, str] = {}
+        for leaf in tree.leaves_of(node):
+            try:
+                found[tree.written(leaf)] = _shown(self._compiler.value(leaf)(scope))
+            except RowFault as fault:
+                found[tree.written(leaf)] = f"({fault.message})"
+        return tuple(found.items())
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, RowFault):
+        return f"({value.message})"
+    if isinstance(value, Unread):
+        return value.text
+    if value is not None and hasattr(value, "value_of"):
+        return "a thing"
+    if isinstance(value, list) and value and hasattr(value[0], "value_of"):
+        return f"{len(value)} things"
+    return show_value(value) or "empty"
+
+
+def explain_run(
+    workspace: Workspace, record: RunRecord, workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger, clock: Clock
+) -> Explanation:
+    """Goes through a run again on what it had: its subject as it was seen, its look-ups and receipts from the journal.
+
+    ``places`` and ``ledger`` are rehearsed ones: nothing is written.
+    """
+    told = Explanation(
+        record.workflow, record.label, outcome=record.outcome, reason=record.reason, run=record.number
+    )  # fmt: skip
+    occurrence = ledger.occurrence(record.occurrence)
+    if record.kind == "undo" or occurrence is None:
+        told.told = [Told("effect", "", effect=effect) for effect in record.effects]
+        return told
+    program = open_program(workflow, places, ledger)
+    source = program.sources.get(occurrence.place)
+    if source is None:
+        raise RequestFault(f"run {record.number} was about {occurrence.place}, which its workflow no longer speaks of")
+    source.prepare()
+    seen = ledger.observed([occurrence.sequence]).get(occurrence.sequence)
+    told.happened = occurrence.happened
+    scope, state = describe_start(program.program, occurrence, source, seen, program.zone)
+    told.state = _fields_of(source, occurrence.subject, state)
+    stage = LiveStage(places.calendars, places.sheets, ledger, clock)
+    listening = _Listening(workflow, Compiler(program.program.columns), told.told)
+    _explain_where(program, scope, listening)
+    trigger = workflow.trigger
+    assert trigger is not None
+    context = RunContext(
+        stage, scope, workspace.root, workflow.identity, occurrence.subject, occurrence.place, workspace.people,
+        sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=occurrence.happened == "lost", is_last_try=True,
+        reads=ledger.reads_of(record.number), trace=listening,
+    )  # fmt: skip
+    _go_through(program, context, ledger.journal_of(record.number), told)
+    return told
+
+
+def _go_through(program: OpenProgram, context: RunContext, journal: list[JournalEntry], told: Explanation) -> None:
+    """Performs the run with the journal's receipts. What is told to have been done comes from the journal alone, for
+    today's places may lead elsewhere."""
+    left = {entry.key: entry for entry in journal if entry.receipt is not None}
+    performing = program.program.perform(context)
+    answer: Receipt | None = None
+    try:
+        while True:
+            key, _ = next(performing) if answer is None else performing.send(answer)
+            entry = left.get(key)
+            answer = entry.receipt if entry is not None and entry.receipt is not None else Receipt()
+    except (StopIteration, WhenvocaError):
+        pass
+    assert isinstance(context.trace, _Listening)
+    places = context.trace.places
+    for entry in sorted(left.values(), key=lambda each: each.number, reverse=True):
+        where = places.get((entry.key.step, entry.key.repetition), len(told.told))
+        told.told.insert(where, Told("effect", "", effect=entry.effect))
+    if told.reason:
+        told.told.append(Told("reason", told.reason))
+
+
+def _explain_where(program: OpenProgram, scope: Scope, listening: _Listening) -> bool:
+    trigger = program.program.workflow.trigger
+    assert trigger is not None
+    compiler = Compiler(program.program.columns)
+    every = True
+    for node in trigger.conditions:
+        try:
+            holds = compiler.condition(node)(scope)
+        except RowFault:
+            holds = False
+        every = every and holds
+        listening.condition(node, scope, holds=holds)
+    return every
+
+
+def _fields_of(source: Source, key: str, state: RowState) -> dict[str, Any]:
+    thing = source.thing(key, state)
+    found = {}
+    for word in sorted(source.fields):
+        try:
+            value = thing.value_of(word)
+        except (RowFault, KeyError):
+            continue
+        shown = _shown(value)
+        if shown != "empty":
+            found[word] = shown
+    return found
+
+
+def explain_subject(program: OpenProgram, source: Source, key: str, ledger: Ledger, now: datetime) -> Explanation:
+    """Why a row or event made a run for a workflow, or made none."""
+    workflow = program.program.workflow
+    trigger = workflow.trigger
+    assert trigger is not None
+    state = source.current(key)
+    told = Explanation(workflow.name, source.label(key, state))
+    if state is None:
+        told.reason = f"it is not in {source.name} now"
+        return told
+    told.state = _fields_of(source, key, state)
+    state = source.unwritten(state, ledger.failed_writes(workflow.identity).get(key, []))
+    scope = Scope(source.thing(key, state), trigger.definition.subject, now, program.zone or source.zone)
+    listening = _Listening(workflow, Compiler(program.program.columns), told.told)
+    is_in = _explain_where(program, scope, listening)
+    told.reason = _why(program, ledger, key, is_in=is_in)
+    runs = ledger.runs(workflow=workflow.identity, subject=key, limit=1)
+    if runs:
+        told.run, told.outcome = runs[0].number, runs[0].outcome
+    return told
+
+
+def _why(program: OpenProgram, ledger: Ledger, key: str, *, is_in: bool) -> str:
+    """What stands between a subject and a run, in a sentence."""
+    workflow = program.program.workflow
+    number = ledger.newest(workflow.identity, key)
+    occurrence = ledger.occurrence(number) if number else None
+    subject = program.subject_word
+    if occurrence is not None and occurrence.state == "waiting":
+        return "it waits, and runs with the next whenvoca run"
+    if workflow.settings.paused:
+        return "the workflow is paused"
+    if not is_in:
+        return f"the {subject} is not in the set that where describes: what is marked above does not hold"
+    if occurrence is None:
+        return (
+            f"the {subject} is in the set, but was so before the workflow looked for the first time, or when its where was edited; "
+            "whenvoca run --row takes it up"
+        )
+    if occurrence.state == "failed":
+        return f"its last run failed; it runs again when somebody changes the {subject}, or by whenvoca retry"
+    if occurrence.state == "undone":
+        return f"its run was taken back; it is held until somebody changes the {subject}, or by whenvoca retry"
+    if occurrence.state == "dropped":
+        return f"it was taken up, but the {subject} left the set before it ran"
+    return f"it ran; it runs again when the {subject} leaves the set and comes back"

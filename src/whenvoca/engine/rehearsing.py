@@ -1,0 +1,85 @@
+"""Rehearsing: the same runs on a copy of the ledger in memory and on places where a write is only remembered."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from whenvoca.engine.brake import Held, limits_of, to_held
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.working import Choice, OpenPlaces, Outcome, Request, open_program, run_workflows
+from whenvoca.engine.workspace import Workspace
+from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
+from whenvoca.language import tree
+
+
+@dataclass(slots=True)
+class Rehearsal:
+    """What would happen."""
+
+    outcome: Outcome
+    held: list[Held] = field(default_factory=list)  # batches that the brake would hold
+    set_off: dict[str, int] = field(default_factory=dict)  # other workflows, and how many runs of theirs
+
+    @property
+    def exit_code(self) -> ExitCode:
+        """As that of a run."""
+        return ExitCode.NEEDS_YES if self.held and self.outcome.exit_code is ExitCode.DONE else self.outcome.exit_code
+
+
+def rehearse(
+    workspace: Workspace, workflows: Sequence[tree.Workflow], others: Sequence[tree.Workflow], places: OpenPlaces,
+    clock: Clock, *, choice: Choice | None = None, sample: Path | None = None,
+) -> Rehearsal:  # fmt: skip
+    """Plays what a run of these workflows would do. ``others`` are named if it would set them off. ``sample`` is a
+    file whose rows stand for those of the one workflow's sheet."""
+    ledger = SqliteLedger.copy_of(workspace.state_folder / "ledger.sqlite")
+    try:
+        instead = _instead(workflows, sample) if sample is not None else {}
+        rehearsed = places.rehearsed(instead)
+        for place in instead:
+            ledger.forget(place)
+        idle = {} if instead else _take_up(others, rehearsed, ledger, clock, workspace)
+        request = Request(choice=choice, kept=10**9, is_rehearsal=True)
+        done = Rehearsal(run_workflows(workspace, workflows, rehearsed, ledger, clock, request))
+        for workflow in workflows:
+            mine = [result for result in done.outcome.results if result.workflow == workflow.identity]
+            effects = [effect for result in mine for effect in result.effects]
+            if held := to_held(workflow.name, limits_of(workflow), effects, 0):
+                done.held.append(held)
+        for name, count in _take_up(others, rehearsed, ledger, clock, workspace).items() if not instead else ():
+            if count > idle.get(name, 0):
+                done.set_off[name] = count - idle.get(name, 0)
+        return done
+    finally:
+        ledger.close()
+
+
+def _instead(workflows: Sequence[tree.Workflow], sample: Path) -> dict[str, Path]:
+    (workflow,) = workflows
+    trigger = workflow.trigger
+    if trigger is None or trigger.definition.subject != "row":
+        raise RequestFault(f"{workflow.name} is not about rows", mend="a sample stands for rows of a sheet")
+    if not sample.exists():
+        raise RequestFault("there is no such file", where=str(sample))
+    return {trigger.places[0].lower(): sample}
+
+
+def _take_up(
+    workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: SqliteLedger, clock: Clock, workspace: Workspace
+) -> dict[str, int]:
+    """How much waits for each of these workflows."""
+    found: dict[str, int] = {}
+    for workflow in workflows:
+        if workflow.settings.paused:
+            continue
+        try:
+            program = open_program(workflow, places, ledger)
+            for source in program.sources.values():
+                program.take_up(source, ledger, places, clock.now(), workspace.root)
+        except WhenvocaError:
+            continue
+        found[workflow.name] = ledger.count_waiting(workflow.identity)
+    return found

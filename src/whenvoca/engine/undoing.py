@@ -1,0 +1,290 @@
+"""Taking runs back: what they did, backwards, as far as nobody has changed it since."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import date, datetime
+from typing import Any
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.state import event_key, to_state
+from whenvoca.engine.batch import Batch, RunResult
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.faces import StoredEvent
+from whenvoca.engine.ledger import JournalEntry, Ledger, Occurrence, RunRecord
+from whenvoca.engine.program import Performing
+from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.working import OpenPlaces
+from whenvoca.engine.workspace import Workspace
+from whenvoca.errors import ExitCode, RequestFault, RowFault
+from whenvoca.values.texts import show_value
+
+# Which attributes of Event stand behind a field of the language.
+_ATTRIBUTES = {
+    "attendees": "attendees", "optional": "attendees", "alarm": "alarms", "repeat": "rule", "category": "categories",
+}  # fmt: skip
+
+
+@dataclass(slots=True)
+class Undone:
+    """What became of the undo of one run."""
+
+    record: RunRecord
+    number: int = 0
+    effects: list[Effect] = field(default_factory=list)
+    left: list[str] = field(default_factory=list)  # what another hand changed since, and why it is left
+    outcome: str = ""
+
+    def hear(self, result: RunResult) -> None:
+        """How it ended."""
+        self.outcome = result.outcome
+        if result.outcome != "done" and result.reason:
+            self.left.append(result.reason)
+
+
+@dataclass(slots=True)
+class UndoOutcome:
+    """What one `undo` did, or would do."""
+
+    runs: list[Undone] = field(default_factory=list)
+
+    @property
+    def effects(self) -> list[Effect]:
+        """All that came back."""
+        return [effect for run in self.runs for effect in run.effects]
+
+    @property
+    def left(self) -> list[str]:
+        """All that was left alone."""
+        return [said for run in self.runs for said in run.left]
+
+    @property
+    def exit_code(self) -> ExitCode:
+        """1 where something had to be left."""
+        return ExitCode.FAILED if self.left or any(run.outcome != "done" for run in self.runs) else ExitCode.DONE
+
+
+def choose_runs(ledger: Ledger, numbers: Sequence[int]) -> list[RunRecord]:
+    """The runs to take back, those that their effects set off first, newest first. Raises RequestFault."""
+    found: dict[int, RunRecord] = {}
+    known = {record.number: record for record in ledger.runs(numbers=numbers, limit=len(numbers) or 1)}
+    for number in numbers:
+        if number not in known:
+            raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+        if known[number].undone:
+            raise RequestFault(f"run {number} was taken back already, by run {known[number].undone}")
+    pending = list(numbers)
+    while pending:
+        number = pending.pop()
+        if number in found:
+            continue
+        (record,) = ledger.runs(numbers=[number], limit=1)
+        if record.undone is None:
+            found[number] = record
+            pending += ledger.runs_set_off(number)
+    return [found[number] for number in sorted(found, reverse=True)]
+
+
+def runs_in_range(ledger: Ledger, workflow: str, low: datetime | None, high: datetime | None) -> list[int]:
+    """The runs of a workflow that are not taken back, with an effect on an event that begins in that time; all without one."""
+    numbers = []
+    for record in ledger.runs(workflow=workflow, limit=1_000_000):
+        if record.kind != "run" or record.undone is not None:
+            continue
+        if low is None or high is None or any(_begins_within(effect, low, high) for effect in record.effects):
+            numbers.append(record.number)
+    return numbers
+
+
+def _begins_within(effect: Effect, low: datetime, high: datetime) -> bool:
+    for fields in (effect.after or {}, effect.before or {}):
+        start = fields.get("start")
+        if isinstance(start, datetime):
+            return low <= start < high
+        if isinstance(start, date):
+            return low.date() <= start < high.date()
+    return False
+
+
+def undo_runs(
+    workspace: Workspace, records: Sequence[RunRecord], places: OpenPlaces, ledger: Ledger, clock: Clock
+) -> UndoOutcome:
+    """Takes these runs back, in this order, through the live stage; what it writes sets nothing off."""
+    stage = LiveStage(places.calendars, places.sheets, ledger, clock)
+    outcome = UndoOutcome()
+    for record in records:
+        undone = Undone(record)
+        outcome.runs.append(undone)
+        batch = Batch(
+            ledger=ledger, stage=stage, clock=clock, files=lambda: places.files, root=workspace.root, people=workspace.people,
+            tell=undone.hear, progress=lambda done: None,
+        )  # fmt: skip
+        for place in {entry.effect.place for entry in ledger.effects_done(record.number)}:
+            sheet: Any = places.sheets.get(place.lower())
+            if sheet is not None and sheet.digest():
+                sheet.scan(ledger.standing(sheet.name))
+        undone.number = ledger.begin_undo(record, clock.now().isoformat())
+        occurrence = Occurrence(
+            record.workflow, record.place, record.subject, 0, clock.now().isoformat(), number=-1, run=undone.number,
+            label=record.label,
+        )  # fmt: skip
+        batch.perform(occurrence, _backwards(ledger, stage, undone))
+        batch.save_files(places.sheets)
+        ledger.end_undo(undone.number, record, undone.outcome, "; ".join(undone.left))
+    return outcome
+
+
+def _backwards(ledger: Ledger, stage: LiveStage, undone: Undone) -> Performing:
+    """The run's effects from the last to the first, each turned round on what stands now."""
+    number = 0
+    for entry in reversed(ledger.effects_done(undone.record.number)):
+        turning = _turned(ledger, stage, entry, undone.left)
+        answer: Receipt | None = None
+        while True:
+            try:
+                effect = next(turning) if answer is None else turning.send(answer)
+            except StopIteration:
+                break
+            number += 1
+            try:
+                answer = yield EffectKey(f"undo {undone.record.number}", "", number), effect
+            except RowFault as fault:
+                undone.left.append(f"{effect.place}: {fault.message}")
+                break
+            undone.effects.append(effect)
+
+
+def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[str]) -> Generator[Effect, Receipt, None]:
+    effect = entry.effect
+    if effect.verb == "take event as made":
+        return
+    if effect.verb in ("change row", "add row", "delete row", "put back row"):
+        yield from _turned_row(stage, effect, left)
+        return
+    stored = stage.find_event(effect.place, effect.target)
+    known = ledger.made(effect.place, effect.lineage) if effect.lineage else None
+    more: dict[str, Any] = {
+        "place": effect.place,
+        "target": effect.target,
+        "lineage": effect.lineage,
+        "number": effect.number,
+    }
+    if effect.verb == "delete event":
+        if stored is not None:
+            left.append(f'{effect.place}: "{stored.event.title}" stands there again')
+            return
+        base = to_state(_kept_event(effect, stage)) if known is not None and known.base is not None else None
+        yield Effect(verb="put back event", after=effect.before, kept=effect.kept, base=base, **more)
+        return
+    title = (effect.after or effect.before or {}).get("title") or effect.target
+    if stored is None:
+        left.append(f'{effect.place}: "{title}" is no longer there')
+        return
+    kept = stored.data.decode("utf-8", "replace")
+    if effect.verb in ("create event", "put back event"):
+        changed = [
+            name for name, value in _shown(stored.event).items() if not _is_same(value, (effect.after or {}).get(name))
+        ]
+        if changed:
+            left.append(
+                f'{effect.place}: "{stored.event.title}" was changed since ({", ".join(changed)}) and is left there'
+            )
+            return
+        yield Effect(
+            verb="delete event", before=_shown(stored.event), version=stored.version, stored=stored, kept=kept, **more
+        )
+        return
+    new, before, after = _restored(effect, stored, stage, left)
+    if after:
+        base = to_state(new) if known is not None and known.base is not None else None
+        yield Effect(
+            verb="change event", before=before, after=after, version=stored.version, stored=stored, event=new, kept=kept,
+            base=base, **more,
+        )  # fmt: skip
+
+
+def _shown(event: Event) -> dict[str, Any]:
+    return {name: value for name, value in event.content().items() if value or name in ("start", "end")}
+
+
+def _kept_event(effect: Effect, stage: LiveStage) -> Event:
+    """The event as it stood before the effect."""
+    events = read_events(effect.kept.encode(), stage.calendar(effect.place).zone)
+    exact = [event for event in events if event_key(event.uid, event.occurrence) == effect.target]
+    return exact[0] if exact else events[0]
+
+
+def _restored(
+    effect: Effect, stored: StoredEvent, stage: LiveStage, left: list[str]
+) -> tuple[Event, dict[str, Any], dict[str, Any]]:
+    """The event with the changed fields as they were; a field that was changed again since stays."""
+    now = stored.event.content()
+    given: dict[str, Any] = {}
+    before: dict[str, Any] = {}
+    after: dict[str, Any] = {}
+    old = _kept_event(effect, stage)
+    for name, value in (effect.after or {}).items():
+        if not _is_same(now[name], value):
+            said = f"{name} is {show_value(now[name]) or 'empty'} now"
+            left.append(f'{effect.place}: "{stored.event.title}" was changed since, {said}; it is left so')
+            continue
+        attribute = _ATTRIBUTES.get(name, name)
+        was = (effect.before or {}).get(name)
+        is_derived = old.occurrence != stored.event.occurrence  # an occurrence that had no VEVENT of its own
+        given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
+        before[name], after[name] = now[name], was
+    return replace(stored.event, sequence=stored.event.sequence + 1, **given), before, after
+
+
+def _is_same(one: Any, other: Any) -> bool:
+    return one == other or (not one and not other)
+
+
+def _turned_row(stage: LiveStage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
+    sheet = stage.sheet(effect.place)
+    if effect.verb == "delete row":
+        key = sheet.find_key(effect.before or {})
+        if key and sheet.current(key) is not None:
+            left.append(f"{effect.place}: a row {effect.target} stands there again")
+            return
+        yield Effect(
+            place=effect.place, verb="put back row", target=effect.target, after=effect.before, version=effect.version
+        )
+        return
+    key = effect.target or _find_added(stage, effect)
+    state = sheet.current(key) if key else None
+    if state is None or key is None:
+        left.append(f"{effect.place}: the row {effect.target} is no longer there".replace("  ", " "))
+        return
+    wrote = {name: sheet.to_raw(name, value) for name, value in (effect.after or {}).items()}
+    if effect.verb in ("add row", "put back row"):
+        changed = [name for name in dict.fromkeys([*wrote, *state]) if state.get(name) != wrote.get(name)]
+        if changed:
+            left.append(
+                f"{effect.place}: the row {sheet.label(key)} was changed since ({', '.join(changed)}) and is left"
+            )
+            return
+        number = str(sheet.number_of(key))
+        yield Effect(place=effect.place, verb="delete row", target=key, before=dict(state), version=number)
+        return
+    before: dict[str, Any] = {}
+    after: dict[str, Any] = {}
+    for name, raw in wrote.items():
+        if state.get(name) != raw:
+            left.append(
+                f'{effect.place}: {sheet.label(key)}, {name} was changed since, to "{show_value(state.get(name))}"; it is left so'
+            )
+        elif (was := (effect.before or {}).get(name)) != raw:
+            before[name], after[name] = raw, was
+    if after:
+        yield Effect(place=effect.place, verb="change row", target=key, before=before, after=after)
+
+
+def _find_added(stage: LiveStage, effect: Effect) -> str | None:
+    """The key of a row that was added without one: the last that holds exactly what was written."""
+    sheet = stage.sheet(effect.place)
+    wrote = {name: sheet.to_raw(name, value) for name, value in (effect.after or {}).items()}
+    return next((key for key in reversed(sheet.keys()) if sheet.current(key) == wrote), None)

@@ -1,0 +1,378 @@
+"""What makes a specialist trust it: rehearse, explain, undo, retry, the brake, and choosing rows."""
+
+from __future__ import annotations
+
+import csv
+import os
+import stat
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import HEAD, REQUESTS, SETTINGS, WORKFLOW, Desk
+
+R1, R2, R3 = (f",,R-{n},M {n},1{n}.03.2027,20:00,22:00" for n in (1, 2, 3))
+BAD = ",,R-9,M 9,31.02.2027,20:00,22:00"
+LOGGED = WORKFLOW.replace("change row\n  Booking", "add row to log\n  What  slot.title\n\nchange row\n  Booking")
+
+
+def rows_of(desk: Desk, name: str = "requests.csv") -> list[dict[str, str]]:
+    return list(csv.DictReader(desk.read(name).splitlines()))
+
+
+def everything(desk: Desk) -> dict[str, tuple[bytes, int]]:
+    """Every file, the ledger's too, with bytes and time."""
+    return {
+        str(path.relative_to(desk.folder)): (path.read_bytes(), path.stat().st_mtime_ns)
+        for path in sorted(desk.folder.rglob("*"))
+        if path.is_file()
+    }
+
+
+# --- rehearse
+
+
+def test_rehearsing_writes_no_byte_anywhere_and_tells_what_a_run_then_does(slots: Desk) -> None:
+    slots.workflow(LOGGED).rows(R1, R2, BAD)
+    for _ in range(2):  # without a ledger, then with one
+        before = everything(slots)
+        rehearsed = slots.run("rehearse", "--json")
+        assert everything(slots) == before
+        assert rehearsed.code == 1
+        told = [[effect["verb"] for effect in run["effects"]] for run in rehearsed.json["runs"]]
+        done = slots.run("run", "--json")
+        assert [[effect["verb"] for effect in run["effects"]] for run in done.json["runs"]] == told
+        slots.rows(*[line.replace("M ", "N ") for line in slots.read().splitlines()[1:]], R3)
+
+
+def test_a_later_step_sees_what_an_earlier_one_would_have_done(slots: Desk) -> None:
+    slots.workflow(
+        "when requests gains a row\ncreate event in domes as slot\n  title  Title\n  start  Day at From\n\n"
+        'find event in domes as again\n  where  uid is slot.uid\n\nchange event again\n  location  "{again.title} hall"\n\n'
+        "find events in domes as all-of-them\n  from   Day\n  until  Day + 1 day\nchange row\n  Answer  count(all-of-them)\n"
+    ).rows(R1)
+    run = slots.run("rehearse", "--json").json["runs"][0]
+    assert [effect["verb"] for effect in run["effects"]] == ["create event", "change event", "change row"]
+    assert run["effects"][1]["after"] == {"location": "M 1 hall"}
+    assert run["effects"][2]["after"] == {"Answer": 1}
+    assert slots.events() == []
+
+
+def test_rehearsing_chosen_rows_and_samples(slots: Desk) -> None:
+    slots.rows(R1, R2, R3)
+    told = slots.run("rehearse", "--row", "2,4", "--json").json["runs"]
+    assert [run["subject"] for run in told] == ["R-1", "R-3"]
+    sample = slots.write("sample.csv", HEAD + ",,S-1,sample,01.04.2027,20:00,21:00\n")
+    (run,) = slots.run("rehearse", "slots", "--sample", str(sample), "--json").json["runs"]
+    assert (run["subject"], run["outcome"], len(run["effects"])) == ("S-1", "done", 2)
+    assert slots.run("rehearse", "--row", "9").code == 2
+    assert slots.run("rehearse", "--row", "x").code == 2
+
+
+def test_rehearsing_names_what_would_be_set_off(slots: Desk) -> None:
+    slots.workflow(
+        'when requests gains a row\n  where  Answer is "granted"\nadd row to log\n  What  Title\n', "tell"
+    ).rows(R1)
+    assert slots.run("rehearse", "slots", "--json").json["sets_off"] == {"tell": 1}
+
+
+# --- choosing rows
+
+
+def test_only_the_chosen_row_runs_and_the_others_go_on_waiting(slots: Desk) -> None:
+    slots.rows(R1, R2, R3)
+    assert slots.run("run", "--row", "3").code == 0
+    assert [row["Answer"] for row in rows_of(slots)] == ["", "granted", ""]
+    again = slots.run("run", "--row", "3", "--json").json["runs"]
+    assert [(run["outcome"], run["reason"]) for run in again] == [("not taken up", "its row left the set")]
+    assert slots.run("run").code == 0
+    assert [row["Answer"] for row in rows_of(slots)] == ["granted"] * 3
+    assert len(slots.events()) == 3
+
+
+# --- undo
+
+
+def test_undo_brings_events_rows_and_cells_back_and_undo_of_it_brings_them_again(slots: Desk) -> None:
+    slots.workflow(LOGGED).write("log.csv", "What\nfirst\n")
+    slots.rows(R1, R2)
+    before = slots.snapshot()
+    slots.run("run")
+    after = slots.snapshot()
+    shown = slots.run("undo", "1", "2")
+    assert shown.code == 4  # nobody there to say yes
+    assert "nothing was done" in shown.err
+    assert slots.snapshot() == after
+    assert slots.run("undo", "1", "2", "--yes").code == 0
+    assert slots.snapshot() == before
+    assert "nothing new" in slots.run("run").err  # held until a person changes the row
+    assert slots.run("undo", "3", "4", "--yes").code == 0
+    again = slots.snapshot()
+    assert sorted(row["Answer"] for row in rows_of(slots)) == ["granted", "granted"]
+    assert {name for name in again if "domes" in name} == {name for name in after if "domes" in name}
+    assert sorted(slots.read("log.csv").split()) == sorted(after["log.csv"].decode().split())
+
+
+def test_an_undone_row_is_held_until_somebody_changes_it_or_chooses_it(slots: Desk) -> None:
+    slots.rows(R1, R2)
+    slots.run("run")
+    slots.run("undo", "1", "2", "--yes")
+    slots.rows(R1.replace("M 1", "M 7"), R2)
+    assert [run["subject"] for run in slots.run("run", "--json").json["runs"]] == ["R-1"]
+    assert slots.run("retry", "2").code == 0
+    assert [row["Answer"] for row in rows_of(slots)] == ["granted", "granted"]
+    assert len(slots.events()) == 2
+
+
+def test_what_another_hand_changed_since_is_left_alone_and_named(slots: Desk) -> None:
+    slots.rows(R1, R2)
+    slots.run("run")
+    first, second = sorted(slots.events(), key=lambda path: b"M 2" in path.read_bytes())
+    first.write_bytes(first.read_bytes().replace(b"SUMMARY:M 1", b"SUMMARY:Mine"))
+    text = slots.read().replace("granted", "thanks", 1)
+    slots.write("requests.csv", text)
+    result = slots.run("undo", "1", "2", "--yes")
+    assert result.code == 1
+    assert 'left alone: domes: "Mine" was changed since (title) and is left there' in result.err
+    assert 'R-1, Answer was changed since, to "thanks"; it is left so' in result.err
+    assert first.exists()
+    assert not second.exists()
+    assert [(row["Answer"], row["Booking"]) for row in rows_of(slots)] == [("thanks", ""), ("", "")]
+
+
+def test_undo_takes_back_what_its_effects_set_off_first(slots: Desk) -> None:
+    slots.workflow(
+        'when requests gains a row\n  where  Answer is "granted"\nadd row to log\n  What  Title\n', "tell"
+    ).rows(R1)
+    slots.run("run")
+    assert len(rows_of(slots, "log.csv")) == 1
+    result = slots.run("undo", "1", "--yes", "--json")
+    assert [run["workflow"] for run in result.json["runs"]] == ["tell", "slots"]
+    assert rows_of(slots, "log.csv") == []
+    assert slots.run("undo", "1", "--yes").code == 2  # taken back already
+
+
+def test_undo_of_changed_and_deleted_events_brings_back_what_we_do_not_know_either(slots: Desk) -> None:
+    slots.workflow(
+        'when requests changes a row\n  fields  Title, To\nif Title is "gone"\n  delete event in domes\n    where  uid is row.Booking\n'
+        "  stop\nchange event in domes\n  where  uid is row.Booking\n  title  Title\n  end    Day at To\n",
+        "follow",
+    ).rows(R1)
+    slots.run("run")
+    (path,) = slots.events()
+    path.write_bytes(path.read_bytes().replace(b"END:VEVENT", b"X-UNKNOWN;P=1:kept\r\nCOMMENT:ours\r\nEND:VEVENT"))
+    booked = slots.read()
+    original = path.read_bytes()
+    slots.write("requests.csv", booked.replace("M 1", "M 7").replace("22:00", "23:00"))
+    assert slots.run("run", "follow").code == 0
+    assert b"SUMMARY:M 7" in path.read_bytes()
+    assert slots.run("undo", "2", "--yes").code == 0
+    volatile = (b"DTSTAMP", b"SEQUENCE")
+    kept = [line for line in original.split(b"\r\n") if not line.startswith(volatile)]
+    assert sorted(line for line in path.read_bytes().split(b"\r\n") if not line.startswith(volatile)) == sorted(kept)
+    slots.write("requests.csv", booked.replace("M 1", "gone"))
+    assert slots.run("run", "follow").code == 0
+    assert slots.events() == []
+    number = slots.run("runs", "--json").json["runs"][0]["run"]
+    assert slots.run("undo", str(number), "--yes").code == 0
+    assert b"X-UNKNOWN;P=1:kept" in path.read_bytes()
+
+
+def test_undo_of_a_workflow_in_a_range(slots: Desk) -> None:
+    slots.rows(R1, R2, R3)
+    slots.run("run")
+    result = slots.run("undo", "--workflow", "slots", "--from", "2027-03-12", "--until", "2027-03-14", "--yes")
+    assert result.code == 0
+    assert [row["Answer"] for row in rows_of(slots)] == ["granted", "", ""]
+    assert slots.run("undo", "77", "--yes").code == 2
+    assert slots.run("undo").code == 2
+
+
+# --- explain
+
+
+def test_explain_tells_conditions_fields_and_effects_of_a_run(slots: Desk) -> None:
+    text = WORKFLOW.replace("create event", 'if Title is "M 1"\n  let x = 1\nelse\n  stop\n\ncreate event')
+    slots.workflow(text).rows(R1, R2)
+    slots.run("run")
+    told = slots.run("explain", "1", "--json").json["explanations"][0]
+    assert (told["workflow"], told["subject"], told["outcome"]) == ("slots", "R-1", "done")
+    assert told["fields"]["title"] == "M 1"
+    kinds = [(each["kind"], each["text"], each["holds"]) for each in told["told"] if each["kind"] != "effect"]
+    assert kinds[:2] == [("condition", "where  Answer is empty", True), ("condition", 'if Title is "M 1"', True)]
+    steps = [each for each in told["told"] if each["kind"] == "step"]
+    assert steps[0]["values"] == {"title": "M 1", "start": "11 Mar 2027 20:00", "end": "11 Mar 2027 22:00"}
+    effects = [each["effect"]["verb"] for each in told["told"] if each["kind"] == "effect"]
+    assert effects == ["create event", "change row"]
+    other = slots.run("explain", "2")
+    assert 'if Title is "M 1"  → does not hold (Title M 2)' in other.out
+
+
+@pytest.mark.parametrize(
+    ("prepare", "told"),
+    [
+        ("run", "the row is not in the set that where describes"),
+        ("fail", "its last run failed; it runs again when somebody changes the row"),
+        ("undo", "its run was taken back; it is held until somebody changes the row"),
+        ("wait", "it waits, and runs with the next whenvoca run"),
+    ],
+)
+def test_explain_tells_why_a_row_made_no_run(slots: Desk, prepare: str, told: str) -> None:
+    slots.rows(BAD if prepare == "fail" else R1)
+    if prepare != "wait":
+        slots.run("run")
+    if prepare == "undo":
+        slots.run("undo", "1", "--yes")
+    before = everything(slots)
+    result = slots.run("explain", "--row", "2", "--json")
+    assert everything(slots) == before
+    assert result.json["explanations"][0]["reason"].startswith(told)
+
+
+# --- retry
+
+
+def test_retry_runs_again_what_failed_with_the_row_as_it_is_now(slots: Desk) -> None:
+    slots.rows(BAD, R1)
+    slots.run("run")
+    assert [run["subject"] for run in slots.run("runs", "--failed", "--json").json["runs"]] == ["R-9"]
+    assert slots.run("retry", "--failed").code == 1  # the cell is as it was
+    slots.write("requests.csv", slots.read().replace("31.02.2027", "28.02.2027"))
+    slots.run("run")
+    assert [row["Answer"] for row in rows_of(slots)] == ["granted", "granted"]
+    assert slots.run("retry", "--failed", "--json").json["runs"] == []
+    assert slots.run("retry", "1").code == 0  # a later run went well; nobody says yes
+    assert slots.run("retry").code == 2
+
+
+# --- the brake
+
+
+def test_brake_on_changes_holds_the_whole_batch(slots: Desk) -> None:
+    slots.workflow("brake  2 changes\n" + WORKFLOW).rows(R1, R2, R3)
+    before = slots.snapshot()
+    held = slots.run("run")
+    assert held.code == 4
+    assert "slots: 3 changes at once, and its brake allows 2" in held.err
+    assert slots.snapshot() == before
+    assert slots.run("rehearse").code == 4
+    assert slots.run("run", "--yes").code == 0
+    assert len(slots.events()) == 3
+
+
+MIRROR = "when requests gains, changes or loses a row\n\nmirror event in domes\n  title  Title\n  start  Day at From\n  end    Day at To\n"
+
+
+def test_default_brake_is_twenty_deletions(desk: Desk) -> None:
+    desk.settings(SETTINGS, REQUESTS).workflow(MIRROR, "keep")
+    desk.rows(*(f",,R-{n},M {n},{n % 27 + 1:02d}.03.2027,20:00,22:00" for n in range(41)))
+    desk.run("run")
+    desk.rows(*(f",,R-{n},M {n},{n % 27 + 1:02d}.03.2027,20:00,22:00" for n in range(21)))
+    assert desk.run("run").code == 0  # twenty
+    assert len(desk.events()) == 21
+    desk.rows()
+    assert desk.run("run").code == 4
+    assert len(desk.events()) == 21
+    (desk.folder / "requests.csv").unlink()
+    desk.write("requests.csv", "")
+    assert desk.run("run").code == 2  # a sheet without headings is a fault, never an empty one
+    assert len(desk.events()) == 21
+
+
+def test_mirror_without_its_ledger_takes_copies_as_made_and_asks_before_it_deletes_orphans(desk: Desk) -> None:
+    import shutil
+
+    desk.settings(SETTINGS, REQUESTS).workflow(MIRROR, "keep").rows(R1, R2)
+    desk.run("run")
+    before = {path.name: path.read_bytes() for path in desk.events()}
+    shutil.rmtree(desk.folder / ".whenvoca")
+    desk.rows(R1)
+    held = desk.run("run")
+    assert held.code == 4
+    assert "1 of its events belong to rows that are not there" in held.err
+    assert {path.name: path.read_bytes() for path in desk.events()} == before
+    assert desk.run("run", "--yes").code == 0
+    assert len(desk.events()) == 1
+
+
+# --- rows that go
+
+
+def test_deleted_row_of_a_workbook_takes_its_place_and_everything_follows(desk: Desk) -> None:
+    import io
+
+    import openpyxl
+
+    from tests.places.workbooks import read_cells
+
+    book = openpyxl.Workbook()
+    sheet = book.active
+    assert sheet is not None
+    sheet.title = "Slots"
+    for row in (["No", "State", "Hours"], ["a", "", 1], ["b", "done", 2], ["c", "", 3]):
+        sheet.append(row)
+    sheet["E1"] = "=SUM(C2:C4)"
+    sheet["E2"] = "=C4*2"
+    sheet.merge_cells("G4:H4")
+    book.create_sheet("Other")["A1"] = "=Slots!C4+SUM(Slots!C3:C4)"
+    book.defined_names["Last"] = openpyxl.workbook.defined_name.DefinedName("Last", attr_text="Slots!$C$4")
+    target = io.BytesIO()
+    book.save(target)
+    desk.write("s.xlsx", target.getvalue())
+    places = '[places.things]\nkind = "sheet"\nfile = "s.xlsx"\ntab = "Slots"\nkey = "No"\n'
+    desk.settings(SETTINGS, places).workflow(
+        'when things gains a row\n  where  State is "done"\n\ndelete row\n', "clear"
+    )
+    assert desk.run("run").code == 0
+    after = openpyxl.load_workbook(desk.folder / "s.xlsx")
+    rows = [row[:3] for row in read_cells((desk.folder / "s.xlsx").read_bytes())]
+    assert rows == [["No", "State", "Hours"], ["a", None, 1], ["c", None, 3]]
+    assert (after["Slots"]["E1"].value, after["Slots"]["E2"].value) == ("=SUM(C2:C3)", "=C3*2")
+    assert after["Other"]["A1"].value == "=Slots!C3+SUM(Slots!C3:C3)"
+    assert [str(each) for each in after["Slots"].merged_cells.ranges] == ["G3:H3"]
+    assert after.defined_names["Last"].attr_text == "Slots!$C$3"
+    assert desk.run("undo", "1", "--yes").code == 0
+    back: Any = openpyxl.load_workbook(desk.folder / "s.xlsx")["Slots"]
+    assert [[cell.value for cell in row[:3]] for row in back.iter_rows()] == [
+        ["No", "State", "Hours"], ["a", None, 1], ["b", "done", 2], ["c", None, 3],
+    ]  # fmt: skip
+    assert back["E1"].value == "=SUM(C2:C4)"
+
+
+# --- ledgers
+
+
+def test_ledger_of_a_newer_version_is_refused_and_says_how_to_go_on(slots: Desk) -> None:
+    import sqlite3
+
+    slots.rows(R1)
+    slots.run("run")
+    database = sqlite3.connect(slots.folder / ".whenvoca/ledger.sqlite")
+    database.execute("PRAGMA user_version=99")
+    database.close()
+    for command in (("run",), ("rehearse",), ("explain", "1"), ("undo", "1")):
+        result = slots.run(*command)
+        assert result.code == 2, command
+        assert "the ledger is of version 99" in result.err
+        assert "move the ledger away, what was made is then found by its marks" in result.err
+
+
+def test_clock_set_back_between_runs_makes_nothing_twice(slots: Desk) -> None:
+    slots.rows(R1)
+    assert slots.run("run", "--now", "2027-03-10 12:00").code == 0
+    slots.rows(slots.read().splitlines()[1], R2)
+    assert slots.run("run", "--now", "2027-03-10 11:00").code == 0
+    assert len(slots.events()) == 2
+    assert "nothing new" in slots.run("run", "--now", "2027-03-10 10:00").err
+
+
+@pytest.mark.skipif(os.geteuid() == 0, reason="root may write everywhere")
+def test_read_only_folder_leaves_everything_as_it_was(slots: Desk) -> None:
+    slots.rows(R1)
+    domes = Path(slots.folder / "domes")
+    domes.mkdir()
+    domes.chmod(stat.S_IREAD | stat.S_IEXEC)
+    assert slots.run("run").code == 3
+    domes.chmod(0o755)
+    assert slots.run("run").code == 0
