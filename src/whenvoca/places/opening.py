@@ -6,7 +6,7 @@ import contextlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Generic, TypeVar
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.clock import Clock
@@ -31,10 +31,13 @@ from whenvoca.places.sheet.xlsx_file import XlsxFile
 from whenvoca.values.kinds import Kind
 from whenvoca.values.zones import load_zone
 
+if TYPE_CHECKING:
+    from whenvoca.places.calendar.dav import DavCalendar
+
 _SHEET_KEYS = ("kind", "file", "tab", "header", "key", "dates", "decimal", "kinds", "encoding", "delimiter", "create",
                "readonly", "totals", "zone")  # fmt: skip
 _CALENDAR_KEYS = ("kind", "folder", "file", "zone", "clash", "readonly")
-_LATER_CALENDAR_KEYS = ("server", "calendar", "user", "password", "invite")
+_SERVER_KEYS = ("server", "calendar", "user", "password", "ca", "seconds", "invite")
 _ENDINGS = {".xlsx": XlsxFile, ".xlsm": XlsxFile}
 Face = TypeVar("Face")
 
@@ -108,8 +111,6 @@ class Places:
     def _unavailable(self, settings: PlaceSettings) -> str:
         if settings.kind in LATER_KINDS:
             return f"this version has no places of the kind {settings.kind}"
-        if settings.kind == "calendar" and settings.has("server"):
-            return "this version has no calendars on a server"
         return ""
 
     def describe(self) -> list[PlaceReport]:
@@ -228,14 +229,32 @@ class Places:
             self._files[real] = OpenFile(real, backing, self._clock, is_rehearsal=self._is_rehearsal)
         return self._files[real]
 
+    def _open_server(self, settings: PlaceSettings, zone: ZoneInfo, *, clash: str, readonly: bool) -> DavCalendar:
+        from whenvoca.places.calendar.dav import DavCalendar
+        from whenvoca.places.calendar.dav_client import DavClient
+        from whenvoca.places.secrets import Secret
+
+        user = settings.text("user")
+        ca = str(self._path(settings, "ca")) if settings.has("ca") else ""
+        client = DavClient(
+            settings.text("server"), user, Secret(settings, "password", user), wait=self._clock.wait, name=settings.name, ca=ca,
+            seconds=float(settings.number("seconds") or 30),
+        )  # fmt: skip
+        return DavCalendar(settings.name, client, settings.text("calendar"), zone, clash=clash, readonly=readonly)
+
     def _open_calendar(self, settings: PlaceSettings) -> CalendarFace:
-        settings.allow((*_CALENDAR_KEYS, *_LATER_CALENDAR_KEYS))
+        settings.allow((*_CALENDAR_KEYS, *(_SERVER_KEYS if settings.has("server") else ())))
         clash = settings.text("clash", "allow")
         if clash not in ("allow", "refuse", "tentative"):
             raise settings.refuse("clash", f'clash is never "{clash}"', "it is one of: allow, refuse, tentative")
         zone, readonly = self._zone_of(settings), settings.yes_no("readonly")
-        if settings.has("folder") == settings.has("file"):
-            raise settings.refuse("", "a calendar has either a folder or a file", 'such as folder = "calendars/domes"')
+        if sum(settings.has(key) for key in ("folder", "file", "server")) != 1:
+            raise settings.refuse(
+                "", "a calendar has either a folder, a file or a server", 'such as folder = "calendars/domes"'
+            )
+        if settings.has("server"):
+            place: Any = self._open_server(settings, zone, clash=clash, readonly=readonly)
+            return RehearsedCalendar(place) if self._is_rehearsal else place
         key = "folder" if settings.has("folder") else "file"
         cls: Any = FolderCalendar if key == "folder" else FileCalendar
         path = self._path(settings, key)

@@ -38,6 +38,10 @@ class PlaceSettings:
         """Whether the setting stands there."""
         return key in self._table
 
+    def is_text(self, key: str) -> bool:
+        """Whether the setting stands there as a text."""
+        return isinstance(self._table.get(key), str)
+
     def text(self, key: str, default: str = "") -> str:
         """A text."""
         value = self._table.get(key, default)
