@@ -376,3 +376,20 @@ def test_read_only_folder_leaves_everything_as_it_was(slots: Desk) -> None:
     assert slots.run("run").code == 3
     domes.chmod(0o755)
     assert slots.run("run").code == 0
+
+
+def test_workflow_that_would_write_into_an_ods_sheet_is_a_fault_of_check(slots: Desk) -> None:
+    from tests.places.workbooks import ods_workbook
+
+    rows: list[list[Any]] = [
+        ["Answer", "Booking", "No", "Title", "Day", "From", "To"],
+        [None, None, "R-1", "M 42", "17.03.2027", "20:00", "22:00"],
+    ]
+    slots.write("requests.ods", ods_workbook(rows))
+    slots.settings(SETTINGS, REQUESTS.replace("requests.csv", "requests.ods"))
+    result = slots.run("check")
+    assert result.code == 1
+    assert "requests cannot be written: sheets are not written into .ods files" in " ".join(result.out.split())
+    slots.workflow(WORKFLOW.split("change row")[0].replace("  where  Answer is empty\n", ""))
+    assert slots.run("run").code == 0
+    assert len(slots.events()) == 1

@@ -18,7 +18,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.places.workbooks import open_elsewhere, parts_of, plain_workbook, read_cells, rich_workbook
+from tests.places.workbooks import ods_workbook, open_elsewhere, parts_of, plain_workbook, read_cells, rich_workbook
 from whenvoca.engine.clock import RealClock
 from whenvoca.engine.effects import Effect
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
@@ -548,3 +548,28 @@ def test_worked_out_keys_do_not_depend_on_the_order_of_rows(rows: list[dict[str,
     again = work_out_keys([rows[index] for index in order], known, frozenset(), "")
     assert sorted(again) == sorted(first)
     assert [known[key] for key in again] == [rows[index] for index in order]
+
+
+def test_ods_sheets_are_read_with_their_types(tmp_path: Path) -> None:
+    from whenvoca.places.sheet.ods_file import OdsFile
+
+    rows = [
+        ["No", "Day", "At", "Count", "What"],
+        ["a", date(2027, 3, 17), time(21, 30), 3, "ä, b"],
+        ["b", None, None, 2.5, None],
+    ]
+    grid = OdsFile().load(ods_workbook(rows), None)
+    assert grid.tab == "Slots"
+    assert grid.rows[1][:1] + grid.rows[1][3:] == ["a", 3, "ä, b"]
+    assert grid.rows[1][1] == date(2027, 3, 17)
+    for broken in (b"", b"no zip", zip_of({"mimetype": b"text/plain"})):
+        with pytest.raises(SourceFault):
+            OdsFile().load(broken, None)
+
+
+def zip_of(parts: dict[str, bytes]) -> bytes:
+    target = io.BytesIO()
+    with zipfile.ZipFile(target, "w") as archive:
+        for name, content in parts.items():
+            archive.writestr(name, content)
+    return target.getvalue()

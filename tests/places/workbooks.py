@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 import warnings
 import zipfile
-from datetime import date
+from datetime import date, datetime, time
 from typing import Any
 
 import openpyxl
@@ -120,3 +120,44 @@ def read_cells(data: bytes, tab: str = "Slots") -> list[list[Any]]:
     """The cells of a tab as another library reads them."""
     book = open_elsewhere(data)
     return [[cell.value for cell in row] for row in book[tab].iter_rows()]
+
+
+def ods_workbook(rows: list[list[Any]], tab: str = "Slots") -> bytes:
+    """An OpenDocument spreadsheet with typed cells."""
+    cells = []
+    for row in rows:
+        cells.append("<table:table-row>" + "".join(_ods_cell(each) for each in row) + "</table:table-row>")
+    content = (
+        '<?xml version="1.0" encoding="UTF-8"?><office:document-content '
+        'xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" '
+        'xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" office:version="1.2"><office:body><office:spreadsheet>'
+        f'<table:table table:name="{tab}">{"".join(cells)}</table:table></office:spreadsheet></office:body></office:document-content>'
+    )
+    target = io.BytesIO()
+    with zipfile.ZipFile(target, "w") as archive:
+        archive.writestr("mimetype", "application/vnd.oasis.opendocument.spreadsheet")
+        archive.writestr("content.xml", content)
+        archive.writestr(
+            "META-INF/manifest.xml",
+            '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0">'
+            '<manifest:file-entry manifest:full-path="/" manifest:media-type="application/vnd.oasis.opendocument.spreadsheet"/>'
+            '<manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/></manifest:manifest>',
+        )
+    return target.getvalue()
+
+
+def _ods_cell(value: Any) -> str:
+    match value:
+        case None:
+            return "<table:table-cell/>"
+        case datetime():
+            kind = f'office:value-type="date" office:date-value="{value.isoformat()}"'
+        case date():
+            kind = f'office:value-type="date" office:date-value="{value.isoformat()}"'
+        case time():
+            kind = f'office:value-type="time" office:time-value="PT{value.hour:02d}H{value.minute:02d}M00S"'
+        case int() | float():
+            kind = f'office:value-type="float" office:value="{value}"'
+        case _:
+            kind = 'office:value-type="string"'
+    return f"<table:table-cell {kind}><text:p>{value}</text:p></table:table-cell>"

@@ -1,16 +1,19 @@
-"""Occurrences of repeating events (RFC 5545 3.8.5), by dateutil's rules on the wall clock of the event's zone."""
+"""Occurrences of repeating events (RFC 5545 3.8.5), on the wall clock of the event's zone."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
+from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event, to_start
+from whenvoca.calendars.rules import walls_between
 from whenvoca.errors import RowFault
 
+_DAY = timedelta(days=1)
 MOST_OCCURRENCES = 10_000  # of one series in one question; more is a rule gone wrong
 
 
@@ -88,46 +91,37 @@ def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iter
 
 def _rule_starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:
     start = event.start
-    own_zone = start.tzinfo if isinstance(start, datetime) else zone
-    wall = start.replace(tzinfo=None) if isinstance(start, datetime) else datetime.combine(start, time())
-    rule = parse_rule(event.rule, wall, own_zone)
-    begin, end = low.astimezone(own_zone).replace(tzinfo=None), high.astimezone(own_zone).replace(tzinfo=None)
-    for each in rule.xafter(begin - timedelta(days=1), inc=True):
-        if each > end + timedelta(days=1):
-            return
-        if not isinstance(start, datetime):
+    if not isinstance(start, datetime):
+        wall = datetime.combine(start, time())
+        begin, end = (each.astimezone(zone).replace(tzinfo=None) for each in (low, high))
+        for each in walls_between(event.rule, wall, begin - _DAY, end + _DAY, zone):
             yield each.date()
-        else:
-            moment = each.replace(tzinfo=own_zone).astimezone(UTC).astimezone(own_zone)
-            if low <= moment < high:
-                yield moment
+        return
+    yield from moments_between(event.rule, start, low, high)
 
 
-def parse_rule(text: str, wall: datetime, zone: Any) -> Any:
-    """dateutil's rule of an RRULE value on naive wall times. Raises RowFault if it is none."""
-    from dateutil.rrule import rrulestr
+def moments_between(rule: str, start: datetime, low: datetime, high: datetime) -> Iterator[datetime]:
+    """The moments that a rule gives from ``low`` on and before ``high``, on the wall clock of the start's zone.
 
-    parts = [part for part in text.split(";") if part]
-    plain = []
-    for part in parts:
-        name, _, value = part.partition("=")
-        if name.upper() == "UNTIL":
-            value = _local_until(value, zone)
-        plain.append(f"{name}={value}")
-    try:
-        return rrulestr(";".join(plain), dtstart=wall, ignoretz=True)
-    except (ValueError, TypeError, KeyError, AttributeError) as error:
-        raise RowFault(f'"{text}" is no rule of repetition (RRULE)') from error
+    A wall time that the clocks skip is the moment just as long after midnight; one that comes twice is the first.
+    """
+    own: Any = start.tzinfo
+    wall = start.replace(tzinfo=None)
+    begin, end = (each.astimezone(own).replace(tzinfo=None) for each in (low, high))
+    near = _DAY
+    for each in walls_between(rule, wall, begin - near, end + near, own):
+        moment = each.replace(tzinfo=own)
+        if _is_odd(own, each.year, each.month, each.day):
+            moment = moment.astimezone(UTC).astimezone(own)
+        if begin + near <= each <= end - near or low <= moment < high:
+            yield moment
 
 
-def _local_until(value: str, zone: Any) -> str:
-    """UNTIL as a wall time of the event's zone; a date takes its whole day."""
-    if len(value) == 8:
-        return value + "T235959"
-    if value.endswith("Z"):
-        moment = datetime.strptime(value, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
-        return moment.astimezone(zone).strftime("%Y%m%dT%H%M%S")
-    return value
+@lru_cache(maxsize=4096)
+def _is_odd(zone: Any, year: int, month: int, day: int) -> bool:
+    """Whether the clocks change on that day, so that a wall time of it may not exist."""
+    first = datetime(year, month, day, tzinfo=zone)
+    return first.utcoffset() != (first + _DAY).utcoffset()
 
 
 def _instant(value: datetime | date | None, zone: ZoneInfo) -> datetime:

@@ -323,12 +323,23 @@ class SqliteLedger:
             "AND n.kind='run' AND n.outcome IN ('done','failed'))",
             (workflow,),
         ).fetchall()
-        return {
-            subject: [
-                each.effect for each in self.effects_done(run) if each.effect.verb == "change row" and undone is None
-            ]
-            for subject, run, undone in rows
-        }
+        return {subject: [] if undone else self._writes_since_success(workflow, subject) for subject, _, undone in rows}
+
+    def _writes_since_success(self, workflow: str, subject: str) -> list[Effect]:
+        """What failed runs wrote into a row since one went well, the newest first."""
+        runs = self._db.execute(
+            "SELECT number, outcome FROM runs WHERE workflow=? AND subject=? AND kind='run' AND undone IS NULL ORDER BY number DESC",
+            (workflow, subject),
+        ).fetchall()
+        found: list[Effect] = []
+        for number, outcome in runs:
+            if outcome == "done":
+                break
+            if outcome == "failed":
+                found += [
+                    each.effect for each in reversed(self.effects_done(number)) if each.effect.verb == "change row"
+                ]
+        return found
 
     def drop(self, occurrence: Occurrence, reason: str) -> None:
         """Ends an occurrence whose subject is gone or left the set; a run that was begun is told as dropped."""

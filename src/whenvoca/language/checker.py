@@ -177,6 +177,8 @@ class _Checker:
             return None
         if place.trouble:
             self._faults.add(spot, f"{place.name} cannot be read: {place.trouble}", place.trouble_mend)
+        if writes and place.unwritable:
+            self._refuse_unwritable(spot, place)
         if writes and place.readonly:
             self._faults.add(
                 spot,
@@ -288,7 +290,14 @@ class _Checker:
         if place is not None and place.readonly:
             mend = "take readonly = true away from it in whenvoca.toml"
             self._faults.add(step.spot, f"{place.name} is read-only", mend)
+        elif place is not None and place.unwritable:
+            self._refuse_unwritable(step.spot, place)
         return place
+
+    def _refuse_unwritable(self, spot: Spot, place: PlaceInfo) -> None:
+        self._faults.add(
+            spot, f"{place.name} cannot be written: {place.unwritable}", "save it as .xlsx and name that file"
+        )
 
     def _thing_type(self, step: tree.Step, place: PlaceInfo | None, names: Names) -> Type:
         """The type of what the step acts on; a fault where a given name or the subject is something else."""

@@ -142,6 +142,7 @@ class PlaceInfo:
     kind: str
     zone: str = ""
     readonly: bool = False
+    unwritable: str = ""  # why it cannot be written at all
     totals: bool = False  # a totals line stands below its rows, so that none can be put there
     columns: tuple[ColumnInfo, ...] | None = None
     twice: Mapping[str, str] = field(default_factory=dict)  # column names that stand twice, with their cells

@@ -24,6 +24,7 @@ from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.csv_file import CsvFile
 from whenvoca.places.sheet.grid import Backing
 from whenvoca.places.sheet.memory import SheetMemory
+from whenvoca.places.sheet.ods_file import OdsFile
 from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
@@ -38,7 +39,7 @@ _SHEET_KEYS = ("kind", "file", "tab", "header", "key", "dates", "decimal", "kind
                "readonly", "totals", "zone")  # fmt: skip
 _CALENDAR_KEYS = ("kind", "folder", "file", "zone", "clash", "readonly")
 _SERVER_KEYS = ("server", "calendar", "user", "password", "ca", "seconds", "invite")
-_ENDINGS = {".xlsx": XlsxFile, ".xlsm": XlsxFile}
+_ENDINGS: dict[str, type[XlsxFile] | type[OdsFile]] = {".xlsx": XlsxFile, ".xlsm": XlsxFile, ".ods": OdsFile}
 Face = TypeVar("Face")
 
 
@@ -310,5 +311,5 @@ def make_backing(
         return CsvFile(encoding=encoding, delimiter=delimiter, decimal=sign, day_format=dates or "")
     if ending in _ENDINGS:
         return _ENDINGS[ending]()
-    message = f"{path.name}: sheets are read from .xlsx, .xlsm and .csv"
+    message = f"{path.name}: sheets are read from .xlsx, .xlsm, .ods and .csv"
     raise refuse.refuse("file", message) if refuse else SettingsFault(message, mend="save it in one of these formats")

@@ -9,7 +9,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
-from whenvoca.calendars.recurrence import parse_rule
+from whenvoca.calendars.rules import parse_rule
 from whenvoca.engine.program import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.colours import COLOURS

@@ -70,6 +70,13 @@ def _event_at(events: Sequence[Event], key: str, asked: Event | None, zone: Zone
     return occurrence_at(master, asked.occurrence, zone)
 
 
+def is_on_its_version(effect: Effect, version: str) -> bool:
+    """Whether what stands has the version that the effect was decided on; an occurrence is put back into any."""
+    if effect.verb == "put back event" and split_key(effect.target)[1]:
+        return True
+    return version == (effect.stored.version if effect.stored else "")
+
+
 def moved_on(effect: Effect, where: str) -> MovedOn:
     """The fault of an effect whose thing is no longer what it was decided on."""
     title = effect.stored.event.title if effect.stored else effect.target

@@ -24,7 +24,7 @@ from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEve
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
-from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored
+from whenvoca.places.calendar.carrying import already_done, carry_out, is_on_its_version, moved_on, to_stored
 
 _TOO_FRESH = 2.0  # seconds within which time and size of a file do not tell that it stands unchanged
 _AT_A_TIME = 100  # files handed to the writing thread together
@@ -207,10 +207,8 @@ class FolderCalendar:
         ]
 
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
-        stored: StoredEvent | None = effect.stored
         if effect.verb == "take event as made":
-            assert stored is not None
-            return Receipt(stored.version, stored.address)
+            return Receipt(effect.stored.version, effect.stored.address)
         uid, _ = split_key(effect.target)
         path = self._path_of(uid)
         data = files.read_file(path) if path.exists() else b""
@@ -220,7 +218,7 @@ class FolderCalendar:
                 if answer == "done"
                 else moved_on(effect, self._label(path))
             )
-        if files.hash_bytes(data) != (stored.version if stored else files.hash_bytes(b"")):
+        if not is_on_its_version(effect, files.hash_bytes(data) if data else ""):
             return moved_on(effect, self._label(path))
         changed = carry_out(data, effect, stamp)
         self._index = None

@@ -19,7 +19,7 @@ from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEve
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
-from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored
+from whenvoca.places.calendar.carrying import already_done, carry_out, is_on_its_version, moved_on, to_stored
 
 
 class FileCalendar:
@@ -156,9 +156,7 @@ class FileCalendar:
             elif effect.verb != "take event as made":
                 uid, _ = split_key(effect.target)
                 done = already_done(data, effect, self.zone)
-                if done == "moved" or (
-                    not done and versions.get(uid, "") != (effect.stored.version if effect.stored else "")
-                ):
+                if done == "moved" or (not done and not is_on_its_version(effect, versions.get(uid, ""))):
                     errors[index] = moved_on(effect, self._shown)
                 elif not done:
                     data = carry_out(data, effect, stamp)

@@ -41,6 +41,8 @@ class CsvFile:
     decimal: str = "."
     day_format: str = ""  # how dates are written: "day first", "month first", else year first
 
+    unwritable = ""
+
     @property
     def new_tab(self) -> str:
         """A CSV file's tab has no name."""

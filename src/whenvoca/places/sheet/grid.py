@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import datetime, timedelta
 from typing import Any, Protocol
 
-from whenvoca.values.kinds import Raw
+from whenvoca.errors import SourceFault
+from whenvoca.values.kinds import Raw, tidy_raw
 
 
 @dataclass(slots=True)
@@ -41,6 +43,8 @@ class TabWrites:
 
 class Backing(Protocol):
     """A file format. ``new_tab`` is what the tab of a new file is called unless a name is given."""
+
+    unwritable: str  # why files of the format cannot be written, empty if they can
 
     @property
     def new_tab(self) -> str:
@@ -86,3 +90,27 @@ def column_of(letters: str) -> int:
 def cell_name(row: int, column: int) -> str:
     """A cell as spreadsheets show it, row and column counted from 0: C7."""
     return f"{letter_of(column)}{row + 1}"
+
+
+def choose_tab(tab: str | None, tabs: list[str]) -> str:
+    """The tab of that name as the file writes it, or the only one. Raises SourceFault."""
+    if tab is not None:
+        name = next((each for each in tabs if each.casefold() == tab.casefold()), None)
+        if name is None:
+            raise SourceFault(f'there is no tab "{tab}"', mend=f"there are: {', '.join(tabs)}")
+        return name
+    if len(tabs) != 1:
+        mend = f'name one of them: tab = "{tabs[0]}" (there are: {", ".join(tabs)})' if tabs else ""
+        raise SourceFault(f"there are {len(tabs)} tabs", mend=mend)
+    return tabs[0]
+
+
+def tidy_cell(cell: Any) -> Raw:
+    """A cell of the reading library in its one form, microseconds rounded away."""
+    if isinstance(cell, str):
+        return tidy_raw(cell)
+    if isinstance(cell, float):
+        return tidy_raw(cell)
+    if isinstance(cell, datetime) and cell.microsecond:
+        return (cell + timedelta(microseconds=500_000)).replace(microsecond=0)
+    return cell  # type: ignore[no-any-return]

@@ -135,6 +135,7 @@ class SheetPlace:
             "zone": self.zone.key,
             "readonly": self.settings.readonly,
             "totals": self.settings.totals,
+            "unwritable": self.open_file.backing.unwritable,
         }
         try:
             if self.is_missing():

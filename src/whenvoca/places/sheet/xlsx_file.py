@@ -15,7 +15,7 @@ from html import escape
 from typing import Any
 
 from whenvoca.errors import SourceFault
-from whenvoca.places.sheet.grid import Grid, TabWrites, column_of, letter_of
+from whenvoca.places.sheet.grid import Grid, TabWrites, choose_tab, column_of, letter_of, tidy_cell
 from whenvoca.places.sheet.references import Shift
 from whenvoca.places.sheet.xlsx_cells import SheetXml, escape_xml
 from whenvoca.places.sheet.xlsx_package import MAIN, Package
@@ -33,6 +33,8 @@ _RELATION_TYPE = "http://schemas.openxmlformats.org/officeDocument/2006/relation
 class XlsxFile:
     """The workbook backing."""
 
+    unwritable = ""
+
     @property
     def new_tab(self) -> str:
         """What the tab of a new workbook is called."""
@@ -48,14 +50,14 @@ class XlsxFile:
 
         package = _open(data)
         sheets = package.sheets()
-        name = _choose_tab(tab, list(sheets))
+        name = choose_tab(tab, list(sheets))
         try:
             sheet = CalamineWorkbook.from_filelike(io.BytesIO(data)).get_sheet_by_name(name)
             rows = sheet.to_python(skip_empty_area=False)
             merges = _vertical_merges(sheet.merged_cell_ranges or [])
         except (CalamineError, ValueError, OSError) as error:
             raise SourceFault(f"is a workbook that cannot be read: {error}", mend="save it as .xlsx again") from error
-        tidy = [[_tidy(cell) for cell in row] for row in rows]
+        tidy = [[tidy_cell(cell) for cell in row] for row in rows]
         xml = package.read(sheets[name])
         for (row, column), shown in SheetXml(xml).find_errors().items() if b'"e"' in xml or b"'e'" in xml else ():
             if row < len(tidy) and column < len(tidy[row]):
@@ -136,28 +138,6 @@ class XlsxFile:
 @lru_cache(maxsize=2)
 def _open(data: bytes) -> Package:
     return Package(data)
-
-
-def _choose_tab(tab: str | None, tabs: list[str]) -> str:
-    if tab is not None:
-        name = next((each for each in tabs if each.casefold() == tab.casefold()), None)
-        if name is None:
-            raise SourceFault(f'there is no tab "{tab}"', mend=f"there are: {', '.join(tabs)}")
-        return name
-    if len(tabs) != 1:
-        mend = f'name one of them: tab = "{tabs[0]}" (there are: {", ".join(tabs)})' if tabs else ""
-        raise SourceFault(f"there are {len(tabs)} tabs", mend=mend)
-    return tabs[0]
-
-
-def _tidy(cell: Any) -> Raw:
-    if isinstance(cell, str):
-        return tidy_raw(cell)
-    if isinstance(cell, float):
-        return tidy_raw(cell)
-    if isinstance(cell, datetime) and cell.microsecond:
-        return (cell + timedelta(microseconds=500_000)).replace(microsecond=0)
-    return cell  # type: ignore[no-any-return]
 
 
 def _vertical_merges(ranges: Sequence[Any]) -> dict[tuple[int, int], tuple[int, int]]:

@@ -34,20 +34,9 @@ class Package:
             self._zip = zipfile.ZipFile(io.BytesIO(data))
         except (zipfile.BadZipFile, ValueError, OSError) as error:
             raise SourceFault("is no .xlsx workbook: it is no zip archive", mend="save it as .xlsx again") from error
-        self._refuse_bombs()
+        refuse_bombs(self._zip)
         self.names = self._zip.namelist()
         self.workbook_part = self._find_workbook()
-
-    def _refuse_bombs(self) -> None:
-        total = 0
-        for entry in self._zip.infolist():
-            total += entry.file_size
-            packed = max(1, entry.compress_size)
-            if (entry.file_size > _BOMB_FLOOR and entry.file_size / packed > _LARGEST_RATIO) or total > _LARGEST_PART:
-                raise SourceFault(
-                    f"unpacks to an absurd size ({entry.filename}: {entry.file_size:,} bytes out of {packed:,})",
-                    mend="this is no honest workbook; do not open it",
-                )
 
     def read(self, part: str) -> bytes:
         """The content of a part. Raises SourceFault if it is broken or missing."""
@@ -137,3 +126,16 @@ class Package:
                 whole = b"".join(content) if isinstance(content, list) else content
                 out.writestr(zipfile.ZipInfo(name, (2026, 1, 1, 0, 0, 0)), whole, zipfile.ZIP_DEFLATED)
         return target.getvalue()
+
+
+def refuse_bombs(archive: zipfile.ZipFile) -> None:
+    """Raises SourceFault for an archive that unpacks to an absurd size."""
+    total = 0
+    for entry in archive.infolist():
+        total += entry.file_size
+        packed = max(1, entry.compress_size)
+        if (entry.file_size > _BOMB_FLOOR and entry.file_size / packed > _LARGEST_RATIO) or total > _LARGEST_PART:
+            raise SourceFault(
+                f"unpacks to an absurd size ({entry.filename}: {entry.file_size:,} bytes out of {packed:,})",
+                mend="this is no honest workbook; do not open it",
+            )
