@@ -268,6 +268,9 @@ def path_of_event(uid: str, title: str, start: str = "20270316T112000", more: st
 
 def test_change_log(larkmoor: Desk) -> None:
     only(larkmoor, "change-log")
+    text = (larkmoor.folder / "whenvoca.toml").read_text()
+    begin, end = text.index('server   = "https://dav'), text.index("# --- tasks")
+    larkmoor.settings(text[:begin], 'folder = "calendars/loans"\n', text[end:])
     larkmoor.write("log.csv", LOG)
     wash = path_of_event("wash", "Mirror wash", "20270302T112000", "RRULE:FREQ=WEEKLY;COUNT=8\r\n")
     larkmoor.write("calendars/domes/wash.ics", wash)

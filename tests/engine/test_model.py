@@ -208,5 +208,5 @@ class MirrorMachine(RuleBasedStateMachine):
 
 TestMirror = MirrorMachine.TestCase
 TestMirror.settings = settings(
-    max_examples=int(os.environ.get("MODEL_EXAMPLES", "30")), stateful_step_count=24, deadline=None
+    max_examples=int(os.environ.get("MODEL_EXAMPLES", "30")), stateful_step_count=24, deadline=None, print_blob=True
 )

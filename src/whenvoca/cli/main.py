@@ -17,6 +17,7 @@ COMMANDS = {
     "demo": ("demo", "Write the Larkmoor workspace and play the tour."),
     "new": ("new", "Make an empty workspace with one commented workflow."),
     "read": ("read", "Show how a sheet would be understood."),
+    "draft": ("draft", "Write a first workflow for a strange spreadsheet."),
     "check": ("check", "Find all faults of workspace and workflows at once."),
     "tidy": ("tidy", "Put workflow files into the standard layout."),
     "rehearse": ("rehearse", "Show what a run would do, with nothing written."),

@@ -100,6 +100,8 @@ def show_outcome(outcome: Outcome, common: Common) -> None:
         console(err=True).print(styled(fault, "red"), soft_wrap=True)
     for wait in outcome.waits:
         say(wait)
+    for trouble in outcome.troubles:
+        say(f"not looked at: {trouble}", style="red")
     _summary(outcome, common)
 
 
@@ -128,7 +130,7 @@ def _summary(outcome: Outcome, common: Common) -> None:
     if outcome.held:
         say_next("look at what it would do: whenvoca rehearse; and let it go: whenvoca run --yes", quiet=common.quiet)
     if not outcome.counts and not outcome.faults:
-        if not outcome.held:
+        if not outcome.held and not outcome.troubles:
             say("nothing new")
         if outcome.unanswered:
             verb = "waits" if outcome.unanswered == 1 else "wait"
@@ -156,6 +158,7 @@ def outcome_to_json(outcome: Outcome) -> dict[str, Any]:
         "faults": [{"message": fault} for fault in outcome.faults],
         "waits": list(outcome.waits),
         "unanswered": outcome.unanswered,
+        "troubles": list(outcome.troubles),
         "held": [held_to_json(held) for held in outcome.held],
     }  # fmt: skip
 

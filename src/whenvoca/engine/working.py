@@ -27,7 +27,7 @@ from whenvoca.engine.program import Program
 from whenvoca.engine.sources import CalendarSource, SheetSource, Source, to_sources
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.workspace import Workspace
-from whenvoca.errors import ExitCode, RequestFault, SettingsFault
+from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SettingsFault
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.inference import fold_name
@@ -72,6 +72,7 @@ class Outcome:
     faults: list[str] = field(default_factory=list)  # rows that cannot be taken up
     waits: list[str] = field(default_factory=list)  # rows without their key
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
+    troubles: list[str] = field(default_factory=list)  # places that could not be looked at
     held: list[Held] = field(default_factory=list)  # batches that the brake holds
 
     def hear(self, result: RunResult, most: int) -> None:
@@ -83,7 +84,7 @@ class Outcome:
     @property
     def is_unreachable(self) -> bool:
         """Whether a place could not be reached or written."""
-        return any(result.trouble is not None for result in self.results)
+        return bool(self.troubles) or any(result.trouble is not None for result in self.results)
 
     @property
     def exit_code(self) -> ExitCode:
@@ -190,6 +191,7 @@ class _Working:
         self._stage = LiveStage(places.calendars, places.sheets, ledger, clock)
         self._programs = [open_program(workflow, places, ledger) for workflow in workflows]
         self._held: set[str] = set()
+        self._away: dict[str, str] = {}  # places that could not be looked at, with the reason
         self._chosen: dict[str, frozenset[str]] = {}  # by workflow: the keys that alone run
         self._done = self._total = 0
         self._batch = self._new_batch()
@@ -209,7 +211,7 @@ class _Working:
             if self._batch.again:
                 self._clock.wait(pause)
                 pause *= 2
-            elif not saved or self._outcome.is_unreachable:
+            elif not saved or any(result.trouble is not None for result in self._outcome.results):
                 break
         for each in self._programs:
             for source in each.sources.values():
@@ -235,14 +237,22 @@ class _Working:
     def _look(self, *, first: bool) -> int:
         """Looks at every place once, then lets every workflow take up what that is for it."""
         now = self._clock.now()
+        self._away = {}
         for source in {source.name: source for each in self._programs for source in each.sources.values()}.values():
-            sight = observe(self._ledger, source, now)
+            try:
+                sight = observe(self._ledger, source, now)
+            except PlaceTrouble as trouble:
+                self._away[source.name] = str(trouble)
+                continue
             if first:
                 self._outcome.faults += sight.faults
                 self._outcome.waits += sight.waits
+        self._outcome.troubles = list(self._away.values())
         new = 0
         for each in self._programs:
             for source in each.sources.values():
+                if source.name in self._away:
+                    continue
                 taken = each.take_up(source, self._ledger, self._places, now, self._workspace.root)
                 self._outcome.faults += taken.circles
                 new += taken.new
@@ -255,6 +265,8 @@ class _Working:
         self._total = self._done + sum(waiting.values())
         for each in self._programs:
             if each.identity in self._held or not (self._request.choice or self._ledger.count_waiting(each.identity)):
+                continue
+            if all(name in self._away for name in each.sources):
                 continue
             for source in each.sources.values():
                 source.prepare()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -224,15 +224,39 @@ def write_root(workspace: Workspace, root: str) -> str:
     """Writes the root into whenvoca.toml, everything else in it kept, comments too."""
     import tomlkit
 
-    path = workspace.folder / FILE
-    document = tomlkit.parse(path.read_text(encoding="utf-8-sig"))
+    document = tomlkit.parse((workspace.folder / FILE).read_text(encoding="utf-8-sig"))
     head: Any = document["workspace"]
     head["root"] = root
+    _write_settings(workspace, tomlkit.dumps(document))
+    return root
+
+
+def add_place(workspace: Workspace, name: str, settings: Mapping[str, Any], comments: Sequence[str] = ()) -> None:
+    """Adds a place to whenvoca.toml, at its end, everything else kept."""
+    import tomlkit
+
+    text = (workspace.folder / FILE).read_text(encoding="utf-8-sig")
+    table = tomlkit.table()
+    for comment in comments:
+        table.add(tomlkit.comment(comment))
+    for key, value in settings.items():
+        if isinstance(value, Mapping):
+            inline = tomlkit.inline_table()
+            inline.update(value)
+            table.add(key, inline)
+        else:
+            table.add(key, value)
+    added = tomlkit.document()
+    added.add("places", tomlkit.table(is_super_table=True).add(name, table))
+    _write_settings(workspace, text.rstrip("\n") + "\n\n" + tomlkit.dumps(added))
+
+
+def _write_settings(workspace: Workspace, text: str) -> None:
+    path = workspace.folder / FILE
     temporary = path.with_name(f".{FILE}.tmp")
     try:
-        temporary.write_text(tomlkit.dumps(document), encoding="utf-8", newline="")
+        temporary.write_text(text, encoding="utf-8", newline="")
         os.replace(temporary, path)
     except OSError as error:
         temporary.unlink(missing_ok=True)
         raise SettingsFault(f"cannot be written: {error.strerror}", where=str(path)) from error
-    return root

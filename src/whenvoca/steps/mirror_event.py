@@ -79,7 +79,7 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
     if isinstance(made, Missing):
         return
     rule = call.text("disputed") or LEFT_ALONE
-    if not made.is_untouched and rule != IN_SOURCE and _touched(made):
+    if rule != IN_SOURCE and _touched(made):
         raise RowFault(
             f'its row is gone, but its event "{made.stored.event.title}" in {call.place} was changed by another hand '
             f"({', '.join(_touched(made))}); it is left there",
@@ -137,7 +137,8 @@ def _follow(call: StepCall, rule: str) -> Acting:
             known[_DISPUTED] = list(disputes.values())
         more: dict[str, Any] = {"lineage": call.lineage.to_mark(), "number": made.number, "base": known}
         change = to_change(made.stored, new, call.place, notes, copy.uid, **more)
-        if change is None and known != made.base:
+        is_adopted = isinstance(call.stage.find_made(call.place, call.lineage), Missing)
+        if change is None and (known != made.base or is_adopted):
             return Effect(
                 verb="take event as made",
                 place=call.place,
