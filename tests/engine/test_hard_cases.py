@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import threading
 import time
@@ -435,3 +436,199 @@ def test_two_rows_of_one_key_are_not_both_added(slots: Desk) -> None:
     assert result.code == 1
     assert 'a row "M 42" is being added already' in result.out
     assert slots.read("names.csv").splitlines() == ["Name,First", "M 42,R-1"]
+
+
+# --- identity, with rows that go and come back
+
+
+def test_row_that_was_lost_in_between_never_takes_over_the_event_of_the_earlier_one(slots: Desk) -> None:
+    slots.rows(R1)
+    slots.run("run")
+    slots.rows()
+    slots.run("run")
+    slots.rows(R1.replace("M 42", "Another"))
+    result = slots.run("run")
+    assert result.code == 1
+    assert "was made for an earlier row of this key" in answers(slots)["R-1"]
+    assert b"SUMMARY:M 42" in slots.events()[0].read_bytes()
+
+
+def test_occurrences_of_changes_make_things_of_their_own(slots: Desk) -> None:
+    slots.workflow(
+        "when requests changes a row\n  fields  Title\ncreate event in domes\n  title  Title\n  start  Day at From\n"
+    ).rows(R1)
+    slots.run("run")
+    for title in ("B", "M 42"):  # there and back are two changes
+        slots.rows(R1.replace("M 42", title))
+        assert slots.run("run").code == 0
+    titles = sorted(
+        event.title for path in slots.events() for event in read_events(path.read_bytes(), load_zone("Atlantic/Azores"))
+    )
+    assert titles == ["B", "M 42"]
+
+
+# --- seeing
+
+
+MIRROR = 'when requests gains, changes or loses a row\n  where  Title is not "none"\n\nmirror event in domes\n  title  Title\n  start  Day at From\n  end    Day at To\n'
+
+
+def titles_of(desk: Desk) -> list[str]:
+    zone = load_zone("Atlantic/Azores")
+    return sorted(event.title for path in desk.events() for event in read_events(path.read_bytes(), zone))
+
+
+def test_editing_the_where_of_a_mirror_reconciles_it(slots: Desk) -> None:
+    slots.workflow(MIRROR).rows(R1, R2)
+    slots.run("run")
+    assert titles_of(slots) == ["M 13", "M 42"]
+    slots.workflow(MIRROR.replace('is not "none"', 'is "M 13"'))
+    slots.run("run", "--yes")
+    assert titles_of(slots) == ["M 13"]
+    slots.workflow(MIRROR)
+    slots.run("run")
+    assert titles_of(slots) == ["M 13", "M 42"]
+
+
+def test_editing_the_fields_of_a_mirror_reaches_what_it_made(slots: Desk) -> None:
+    slots.workflow(MIRROR).rows(R1, R2)
+    slots.run("run")
+    slots.workflow(MIRROR.replace("title  Title", 'title  "{Title}!"'))
+    assert slots.run("run").code == 0
+    assert titles_of(slots) == ["M 13!", "M 42!"]
+
+
+def test_columns_that_a_workflow_writes_never_make_its_rows_changed(slots: Desk) -> None:
+    text = 'when requests changes a row\nchange row\n  Answer  "seen {Title}"\n'
+    slots.workflow(text).rows(R1)
+    slots.run("run")
+    slots.rows(R1.replace(",,R-1", "by hand,,R-1"))
+    assert "nothing new" in slots.run("run").err
+    slots.workflow(text.replace("\nchange row", "\n  fields  Answer\nchange row"), "slots")
+    slots.rows(R1.replace(",,R-1", "again by hand,,R-1"))
+    assert slots.run("run").code == 0
+    assert answers(slots)["R-1"] == "seen M 42"
+
+
+def test_lost_row_is_told_as_it_last_was(slots: Desk) -> None:
+    slots.workflow(
+        'when requests loses a row\n  where  Title is filled\nadd row to log\n  What  "{old.Title} {Title} {happened}"\n'
+    ).rows(R1, R2)
+    slots.run("run")
+    slots.rows(R2)
+    assert slots.run("run").code == 0
+    slots.rows(R2.replace("M 13", ""))  # out of the set, though it still stands
+    assert slots.run("run").code == 0
+    assert slots.read("log.csv").splitlines() == ["What", "M 42 M 42 lost", "M 13 M 13 lost"]
+
+
+def test_rows_that_come_back_before_the_run_are_not_lost(slots: Desk) -> None:
+    slots.workflow(
+        "brake  0 deletions\nwhen requests loses a row\ndelete event in domes\n  where  title is old.Title\n  missing  pass\n",
+        "drop",
+    )
+    slots.rows(R1)
+    slots.run("run")
+    slots.rows()
+    assert slots.run("run").code == 4
+    slots.rows(R1.replace(",,R-1", "kept,,R-1"))
+    slots.run("run")
+    assert len(slots.events()) == 1
+
+
+def test_file_of_the_same_size_changed_within_two_seconds_is_seen(slots: Desk) -> None:
+    slots.workflow("when domes changes an event\nadd row to log\n  What  event.title\n", "tell").rows(R1)
+    slots.run("run")
+    (path,) = slots.events()
+    before = path.stat()
+    path.write_bytes(path.read_bytes().replace(b"SUMMARY:M 42", b"SUMMARY:M 43"))
+    os.utime(path, ns=(before.st_atime_ns, before.st_mtime_ns))
+    assert slots.run("run").code == 0
+    assert "M 43" in slots.read("log.csv")
+
+
+# --- running
+
+
+def test_a_run_goes_on_after_a_crash_with_what_it_had_found(slots: Desk) -> None:
+    """Killed between its look-up and the end, it goes on with the events it found, not with those there now."""
+    import signal
+    import subprocess
+    import sys
+
+    from tests.engine.test_crash import KILLER, LEDGER
+
+    slots.rows(R1, R2)
+    slots.run("run", "slots")
+    (slots.folder / "workflows/slots.voca").unlink()
+    slots.workflow(
+        'when requests gains a row\n  where  Title is "go"\n\nfind events in domes as all-of-them\n\nadd row to log\n'
+        '  What  "{count(all-of-them)} found"\n\nfor each e in all-of-them\n  change event e\n    location  "seen"\n',
+        "look",
+    )
+    slots.rows(R1, R2, ",,R-9,go,,,")
+    command = [sys.executable, "-c", KILLER, LEDGER, "commit", "after", "2", str(slots.folder)]
+    assert subprocess.run(command, capture_output=True, timeout=60).returncode == -signal.SIGKILL
+    (slots.folder / "domes/late.ics").write_bytes(slots.events()[0].read_bytes().replace(b"UID:", b"UID:late"))
+    assert slots.run("run").code == 0
+    seen = [path for path in slots.events() if b"LOCATION:seen" in path.read_bytes()]
+    assert len(seen) == 2
+    assert slots.read("log.csv").split() == ["What", "2", "found"]
+
+
+# --- changing
+
+
+def test_change_is_decided_anew_when_another_hand_was_quicker(slots: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    from whenvoca.engine.stage import LiveStage
+
+    slots.rows(R1)
+    slots.run("run")
+    (path,) = slots.events()
+    slots.workflow(
+        'when requests changes a row\nchange event in domes as e\n  where  uid is row.Booking\n  details  "{e.title}: {row.Title}"\n',
+        "follow",
+    )
+    slots.run("run")
+    real, quicker = LiveStage.find_event, [2]
+
+    def find(self: LiveStage, place: str, key: str) -> object:
+        stored = real(self, place, key)
+        if quicker[0]:
+            quicker[0] -= 1
+            path.write_bytes(path.read_bytes().replace(b"SUMMARY:", b"SUMMARY:x"))
+        return stored
+
+    monkeypatch.setattr(LiveStage, "find_event", find)
+    slots.write("requests.csv", slots.read().replace("M 42", "M 99"))
+    assert slots.run("run", "follow").code == 0
+    assert b"DESCRIPTION:xxM 42: M 99" in path.read_bytes()
+    quicker[0] = 100
+    slots.write("requests.csv", slots.read().replace("M 99", "M 77"))
+    result = slots.run("run", "follow", "--json")
+    assert result.code == 1
+    assert "was changed by another hand meanwhile" in result.json["runs"][0]["reason"]
+
+
+def test_several_that_fit_are_listed_in_the_fault(slots: Desk) -> None:
+    slots.rows(R1, R2)
+    slots.run("run")
+    slots.workflow(
+        'when requests gains a row\n  where  Title is "go"\nchange event in domes\n  where  title begins with "M"\n  location  "x"\n',
+        "one",
+    )
+    slots.rows(R1, R2, ",,R-9,go,,,")
+    result = slots.run("run", "one", "--json")
+    assert 'fit: "M 42" 17 Mar 2027 21:30; "M 13" 18 Mar 2027 20:00' in result.json["runs"][0]["reason"]
+    assert "several first, several all" in result.json["runs"][0]["mend"]
+
+
+@pytest.mark.parametrize(("missing", "code"), [("fail", 1), ("pass", 0), ("make", 0)])
+def test_what_is_missing_fails_passes_or_is_made(slots: Desk, missing: str, code: int) -> None:
+    slots.write("log.csv", "What,Is\nold,1\n")
+    slots.workflow(
+        f'when requests gains a row\nchange row in log\n  where    What is row.Title\n  missing  {missing}\n  What     row.Title\n  Is       "new"\n'
+    )
+    slots.rows(R1)
+    assert slots.run("run").code == code
+    assert ("M 42,new" in slots.read("log.csv")) == (missing == "make")

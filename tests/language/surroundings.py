@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from whenvoca.engine.event_thing import event_type
 from whenvoca.kit import VOCABULARY
 from whenvoca.language.checker import Surroundings, check_workflow
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo
@@ -49,7 +50,7 @@ PLACES = {
     "staff": PlaceInfo(name="staff", kind="calendar", readonly=True),
     "chat": PlaceInfo(name="chat", kind="chat", unavailable="this version has no places of the kind chat"),
 }
-AROUND = Surroundings(PLACES, frozenset({"ines"}))
+AROUND = Surroundings(PLACES, frozenset({"ines"}), event_type)
 HEAD = "when requests gains a row\n"
 EVENT = "create event in domes\n  title  Target\n  start  Night-of at From\n"
 

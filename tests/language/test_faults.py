@@ -535,3 +535,51 @@ def test_all_faults_are_told_at_once() -> None:
 def test_cells_in_doubt_are_a_fault_of_the_data_not_of_the_workflow() -> None:
     (fault,) = faults_of(ev("start  Doubtful at From"))
     assert fault.in_data
+
+
+EV = "when domes gains, changes or loses an event\n"
+GCL = "when requests gains, changes or loses a row\n"
+FOLLOWING: list[tuple[str, str, list[str]]] = [
+    ("mirror of gains only", "when requests gains a row\nmirror event in domes\n  start  Night-of at From\n",
+     ["2:1 a mirror follows what comes, changes and goes, and this trigger does not tell of all three | written: when requests gains, changes or loses a row"]),
+    ("create under changes", "when requests gains or changes a row\ncreate event in domes\n  start  Night-of at From\n",
+     ["2:1 each change would make one more event | mirror event in domes keeps one event for each row"]),
+    ("fields without changes", "when requests gains a row\n  fields  Target\nchange row\n  Answer  1\n",
+     ["2:11 fields narrow what counts as a change, and this trigger tells of none"]),
+    ("unknown field", "when domes changes an event\n  fields  strat\ndelete event\n", ["2:11 there is no name \"strat\" | did you mean start?"]),
+    ("old of gained", "when requests gains a row\nchange row\n  Answer  old.Target\n",
+     ["3:11 old has no value here: nothing stood before what is gained"]),
+    ("changes of gained", "when requests gains a row\nchange row\n  Answer  count(changes)\n",
+     ["3:17 changes is known where a trigger tells of changes"]),
+    ("look-up without where", "when requests changes a row\ndelete event in domes\n",
+     ["2:1 where is missing: which one? | below it: where  event …"]),
+    ("look-up of an unknown field", "when requests changes a row\ndelete event in domes\n  where  strat is row.Target\n",
+     ['3:10 there is no name "strat" | did you mean start?']),
+    ("bare name in a look-up is its own field", "when requests changes a row\nfind event in domes as one\n  where  title is Target\n",
+     ['3:19 there is no name "Target" | here the subject is written in full: row.Target']),
+    ("row alone in an event's workflow", EV + "change row\n  Answer  1\n",
+     ["2:1 the workflow is not about a row | written: change row in SHEET"]),
+    ("event alone in a row's workflow", GCL + "change event\n  title  \"x\"\n",
+     ["2:1 the workflow is not about an event | written: change event NAME, or change event in CALENDAR"]),
+    ("name of another kind", GCL + "find row in requests as entry\n  where  Target is row.Target\ndelete event entry\n",
+     ["4:14 delete event takes an event, and this is a row of requests"]),
+    ("read-only calendar", GCL + "delete event in staff\n  where  uid is row.Answer\n",
+     ["2:17 staff is read-only | take readonly = true away from it in whenvoca.toml, or write elsewhere"]),
+    ("from without until", GCL + "find events in domes as some\n  from  today\n", ["3:3 from stands without until | give both"]),
+    ("odd choice", GCL + "delete event in domes\n  where    uid is row.Answer\n  several  many\n",
+     ['4:12 several is never "many" | it is one of: fail, first, all']),
+    ("now in the where of a set", "when domes changes an event\n  where  start > now\ndelete event\n",
+     ["2:10 now in the where of a set | an event would leave the set by itself; compare with a column or a date"]),
+    ("sound mirror", GCL + "mirror event in domes\n  title  Target\n  start  Night-of at From\n  disputed  as in copy\n", []),
+    ("sound log", EV + "let was = each c in changes: \"{c.field}: {c.old}\"\nadd row to log\n  What  \"{event.title} {was} {happened} {old.start}\"\n", []),
+    ("sound list", GCL + "find events in domes as some\n  where  location is filled\nfor each e in some\n  change event e\n    details  \"{e.title} {row.Target}\"\n", []),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "text", "expected"), FOLLOWING, ids=ids(FOLLOWING))
+def test_fault_of_what_changes_and_goes_is_told(name: str, text: str, expected: list[str]) -> None:
+    told = []
+    for fault in faults_of(text):
+        place = f"{fault.where.removeprefix('test.voca:')} " if fault.spot else ""
+        told.append(f"{place}{fault.message}" + (f" | {fault.mend}" if fault.mend else ""))
+    assert told == expected

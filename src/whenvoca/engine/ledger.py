@@ -183,8 +183,9 @@ class Ledger(Protocol):
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest ended run failed or was undone, each with the row effects that stand of it."""
 
-    def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True) -> int:
-        """Records occurrences that are not known yet; ``once``: of subjects that have none waiting. Answers how many."""
+    def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True, revive: bool = False) -> int:
+        """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones that have ended wait
+        again. Answers how many."""
 
     def newest(self, workflow: str, subject: str) -> int:
         """The number of the newest occurrence of a subject, 0 if there is none."""
@@ -242,6 +243,9 @@ class Ledger(Protocol):
 
     def made(self, place: str, lineage: str) -> MadeThing | None:
         """The newest thing of a lineage that we know of."""
+
+    def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
+        """Whether a subject went after the newest thing of that lineage was made of it."""
 
     def marks_made(self, place: str, prefix: str) -> dict[str, str]:
         """The lineages that begin so of which we know a thing at the place, each with the newest thing's UID."""

@@ -261,14 +261,19 @@ class SqliteLedger:
 
     # --- occurrences
 
-    def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True) -> int:
-        """Records occurrences that are not known yet; ``once``: of subjects that have none waiting. Answers how many."""
+    def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True, revive: bool = False) -> int:
+        """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones wait again."""
+        known = (
+            "ON CONFLICT DO UPDATE SET state='waiting', run=0, tries=0, happened=excluded.happened, at=excluded.at"
+            if revive
+            else "ON CONFLICT DO NOTHING"
+        )
         with self.transaction():
             before = self._db.total_changes
             self._db.executemany(
-                "INSERT OR IGNORE INTO occurrences (workflow,place,subject,label,sequence,at,happened,chain,state) "
+                "INSERT INTO occurrences (workflow,place,subject,label,sequence,at,happened,chain,state) "
                 "SELECT ?1,?2,?3,?4,?5,?6,?7,?8,'waiting' WHERE NOT EXISTS ("
-                "SELECT 1 FROM occurrences WHERE ?9 AND workflow=?1 AND subject=?3 AND state='waiting')",
+                f"SELECT 1 FROM occurrences WHERE ?9 AND workflow=?1 AND subject=?3 AND state='waiting') {known}",
                 (
                     (o.workflow, o.place, o.subject, o.label, o.sequence, o.at, o.happened, " ".join(o.chain), once)
                     for o in occurrences
@@ -496,6 +501,16 @@ class SqliteLedger:
             (place, lineage),
         ).fetchone()
         return MadeThing(row[0], row[1], row[2], row[3] and _decode_state(row[3])) if row else None
+
+    def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
+        """Whether a subject went after the newest thing of that lineage was made of it."""
+        made = self._one(
+            "SELECT max(c.sequence) FROM effects e JOIN runs r ON r.number=e.run JOIN occurrences c ON c.number=r.occurrence "
+            "WHERE e.lineage=? AND e.verb='create event' AND e.state='done'",
+            (lineage,),
+        )
+        went = "SELECT 1 FROM observations WHERE place=? AND subject=? AND state IS NULL AND sequence>? LIMIT 1"
+        return made is not None and self._one(went, (place, subject, made)) is not None
 
     def marks_made(self, place: str, prefix: str) -> dict[str, str]:
         """The lineages that begin so of which we know a thing, each with the newest thing's UID."""

@@ -171,7 +171,8 @@ def take_up(
             found = tell.of_standing(ledger, set(made()))
         else:
             found = tell.of_observations(ledger, reader.sequence, taken)
-        taken.new = ledger.add_occurrences(found, once=tell.is_by_subject)
+        is_other = reader is not None and reader.signature != signature
+        taken.new = ledger.add_occurrences(found, once=tell.is_by_subject, revive=is_other)
         ledger.set_reader(identity, source.name, last, signature)
     return taken
 

@@ -187,6 +187,11 @@ class StepCall:
         return self._context.scope.subject
 
     @property
+    def subject_place(self) -> str:
+        """The place of the run's subject."""
+        return self._context.subject_place
+
+    @property
     def subject_key(self) -> str:
         """The key of the run's subject."""
         return self._context.subject_key

@@ -59,6 +59,9 @@ class Stage(Protocol):
     def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
         """What stands of that lineage, or what is known of its absence."""
 
+    def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
+        """Whether the subject was gone for a while since the thing of that lineage was made of it."""
+
     def find_event(self, place: str, key: str) -> StoredEvent | None:
         """The event of that key as it stands now: a whole one, or one occurrence of a series."""
 
@@ -94,6 +97,10 @@ class LiveStage:
     def calendar_names(self) -> list[str]:
         """The calendars of the workspace that this version can use."""
         return [self.calendar(name).name for name in self._calendars]
+
+    def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
+        """As the ledger remembers."""
+        return self._ledger.was_lost_since_made(place, subject, lineage.to_mark())
 
     def find_event(self, place: str, key: str) -> StoredEvent | None:
         """The event of that key; an occurrence that was never changed is derived from its series."""

@@ -145,7 +145,7 @@ class _Checker:
                 self._faults.add(
                     condition.spot,
                     f"{word} in the where of a set",
-                    f"a {definition.subject} would leave the set by itself; compare with a column or a date",
+                    f"{with_article(definition.subject)} would leave the set by itself; compare with a column or a date",
                 )
         for each in trigger.fields:
             if "changed" not in trigger.happenings:

@@ -233,6 +233,9 @@ class Inference:
             nearest(node.as_written, known)
             or f"whenvoca read sheet shows the columns of {names.place.name if names.place else 'a sheet'}"
         )
+        if names.is_look_up:
+            owner = next((name for name in ("row", "event") if word in names.given.get(name, ANY).fields), "")
+            mend = f"here the subject is written in full: {owner}.{node.as_written}" if owner else mend
         self._faults.add(node.spot, what, mend)
 
     def _twice(self, spot: Spot, word: str, place: PlaceInfo) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.event_thing import EventThing, event_type
+from whenvoca.engine.identity import Lineage
 from whenvoca.engine.program import Acting, StepCall
 from whenvoca.engine.stage import Missing, Standing
 from whenvoca.errors import RowFault
@@ -32,6 +33,8 @@ def _act(call: StepCall) -> Acting:
     }
     if isinstance(made, Standing):
         event = replace(event, uid=made.stored.event.uid)
+        if changed_fields(made.stored.event, event):
+            _refuse_another(call, made, lineage)
         receipt = yield _to_change(made, event, common)
         return EventThing(event, calendar.name, receipt.address, calendar.zone)
     receipt = yield Effect(verb="create event", target=event.uid, after=shown_fields(event), event=event, **common)
@@ -47,6 +50,16 @@ def _find_by_booking(call: StepCall) -> tuple[Any, Standing] | None:
     if stored is None or lineage is None:
         return None
     return lineage, Standing(stored, 1, is_untouched=False)
+
+
+def _refuse_another(call: StepCall, made: Standing, lineage: Lineage) -> None:
+    """Raises RowFault where the row was gone for a while since its event was made: it may be another row by now."""
+    if call.stage.was_lost_since_made(call.subject_place, call.subject_key, lineage):
+        raise RowFault(
+            f'the event "{made.stored.event.title}" was made for an earlier row of this key, which was deleted meanwhile; '
+            "it is left as it is",
+            mend="give the new row a key of its own, or take that event away and run again",
+        )
 
 
 def _to_change(made: Standing, event: Event, common: dict[str, Any]) -> Effect:
