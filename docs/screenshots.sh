@@ -35,9 +35,15 @@ shot read-sheet 'whenvoca read sheet requests'
 sed -i 's/Night-of at From/Nite-of at From/; s/"{Target} with {Instrument}"/"{Target} with {Instument}"/; s/Answer   "granted"/Anwser   "granted"/' workflows/slot-requests.voca
 shot check 'whenvoca check'
 sed -i 's/Nite-of/Night-of/; s/Instument/Instrument/; s/Anwser  /Answer  /' workflows/slot-requests.voca
+shot rehearse 'whenvoca rehearse slot-requests --row 5,7,8'
 shot run 'whenvoca check' 'whenvoca run' 'whenvoca run'
 shot agenda-week 'whenvoca agenda --from 2027-03-15 --until 2027-03-21' 'whenvoca agenda domes outreach --from 2027-03-15 --week'
 shot runs 'whenvoca runs' 'whenvoca places'
+shot explain 'whenvoca explain 13' 'whenvoca explain --row 10 --workflow slot-requests'
+shot undo 'whenvoca undo 15 --yes' 'whenvoca runs --limit 4'
+cp requests.xlsx strange.xlsx
+shot draft 'whenvoca draft strange.xlsx --into domes --name strange' 'whenvoca check strange'
+rm workflows/strange.voca
 shot words 'whenvoca words create event'
 whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week.html" --now "2027-03-23 09:00" 2>/dev/null
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \

@@ -196,7 +196,14 @@ class MirrorMachine(RuleBasedStateMachine):
         assert {key: event.content() for key, event in self.events().items()} == before
         known = {key: Mirrored(each.base, each.copy) for key, each in self.model.items()}
         self.follow()
-        self.model = known  # as it was; its subjects are held until their rows change
+        for key, each in known.items():  # what was written is as it was; what both sides had made alike stays agreed
+            now = self.model[key]
+            if each.copy is None or now.copy is None or each.base is None or now.base is None:
+                self.model[key] = each if each.copy != now.copy else now
+            else:
+                was, base = each.base, now.base
+                kept = [base[n] if now.copy[n] == each.copy[n] else was[n] for n in (0, 1)]
+                self.model[key] = Mirrored((kept[0], kept[1]), each.copy)  # type: ignore[arg-type]
 
     @invariant()
     def calendar_is_as_the_model_says(self) -> None:

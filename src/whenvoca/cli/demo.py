@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from whenvoca.cli.output import console, styled
-from whenvoca.demo.larkmoor import NOW, change_requests, write_workspace
+from whenvoca.demo.larkmoor import NOW, change_duties, change_requests, write_workspace
 from whenvoca.errors import RequestFault
 
 # Each stop of the tour: what is told, then the commands that are run as a person would type them.
@@ -17,8 +17,10 @@ _BEFORE: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Larkmoor is a made-up observatory. People ask for nights at a dome in a workbook; schools ask for visits in a CSV file.\n"
      "First look at the source. The headings stand on row 4; R-105 asks for a night that does not exist.",
      ("read sheet requests",)),
-    ("Two workflows say what is to be done, in sentences. They are checked against the real sheets before they run.",
+    ("Three workflows say what is to be done, in sentences. They are checked against the real sheets before they run.",
      ("check",)),
+    ("Before anything is turned on, look what it would do. Here for one row: the very same steps run, and nothing is written.",
+     ("rehearse slot-requests --row 7",)),
     ("Now run them. Each row is one run: a bad row is told in the sheet and never stops the others.",
      ("run",)),
     ("The bookings stand in the calendars. Nights pass midnight by themselves, and the log sheet was made on the way.",
@@ -32,10 +34,19 @@ _CHANGED: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Only those rows run: R-105 because it was corrected, the two new ones because they are new. R-110 asks for half past\n"
      "midnight in the night of 28 March, an hour that the clocks skip at Larkmoor: that is said, not moved in silence.",
      ("run slot-requests",)),
-    ("What happened is written down.",
-     ("runs --limit 6",)),
+    ("What happened is written down, and why: each condition with its values, each field, each effect.",
+     ("runs --limit 6", "explain --workflow slot-requests --row 10")),
     ("The week as a grid; --png and --html make a picture of it.",
      ("agenda domes outreach --from 2027-03-15 --week",)),
+)  # fmt: skip
+
+
+_MOVED: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("The staff calendar mirrors the rota: one event is changed and two are taken away; the rows that were only sorted are\n"
+     "not touched.",
+     ("run duties-mirror",)),
+    ("That was wrong? A run can be taken back: its events, rows and cells come back as they were. Here the last one.",
+     ("undo 21 --yes",)),
 )  # fmt: skip
 
 
@@ -63,6 +74,9 @@ def command(folder: Path | None, keep_still: bool) -> int:
     _tell("Somebody corrects the night of R-105 in the workbook and adds two rows, R-109 and R-110.")
     change_requests(folder / "requests.xlsx")
     _play(folder, _CHANGED)
+    _tell("Somebody moves a duty, withdraws one, deletes one and sorts the rota by person.")
+    change_duties(folder / "duties.csv")
+    _play(folder, _MOVED)
     _tell(f"That was the tour. Go on by hand: cd {folder}, look into workflows/, change requests.xlsx, whenvoca run.")
     return 0
 

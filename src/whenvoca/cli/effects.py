@@ -9,7 +9,7 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from whenvoca.cli.output import Column, show_table
-from whenvoca.engine.effects import Effect
+from whenvoca.engine.effects import Effect, show_field
 from whenvoca.values.texts import show_value
 from whenvoca.values.times import show_time
 
@@ -74,11 +74,11 @@ def _cells(after: dict[str, Any]) -> str:
 def show_changes(effect: Effect) -> list[str]:
     """Each field or cell, old → new."""
     before, after = effect.before or {}, effect.after or {}
-    return [f"{name}: {_brief(before.get(name))} → {_brief(value)}" for name, value in after.items()]
+    return [f"{name}: {_brief(before.get(name), name)} → {_brief(value, name)}" for name, value in after.items()]
 
 
-def _brief(value: Any) -> str:
-    text = show_value(value).replace("\n", " ")
+def _brief(value: Any, name: str = "") -> str:
+    text = show_field(name, value).replace("\n", " ")
     return (text[: _LONG - 1] + "…" if len(text) > _LONG else text) or "empty"
 
 
@@ -88,7 +88,7 @@ def show_effects(effects: Sequence[Effect]) -> None:
     for place in dict.fromkeys(effect.place for effect in effects):
         for effect in effects:
             if effect.place == place and effect.verb != "take event as made":
-                rows.append((place, effect.verb, name_target(effect), _what_of(effect)))
+                rows.append((place, effect.verb, name_target(effect), tell_change(effect)))
                 place = ""
     if rows:
         show_table([Column("place"), Column("effect"), Column("which"), Column("old → new", wraps=True)], rows)
@@ -106,20 +106,21 @@ def name_target(effect: Effect) -> str:
     return _brief(effect.target) if effect.target and not _WORKED_OUT.fullmatch(effect.target) else "a row"
 
 
-def _what_of(effect: Effect) -> str:
+def tell_change(effect: Effect) -> str:
+    """What an effect does to its thing, old → new; changes one a line."""
     match effect.verb:
         case "create event" | "put back event":
             fields = {name: value for name, value in (effect.after or {}).items() if name not in _SHOWN_FIRST}
-            filled = [f"{name} {_brief(value)}" for name, value in fields.items() if value not in ("yes", [])]
+            filled = [f"{name} {_brief(value, name)}" for name, value in fields.items() if value not in ("yes", [])]
             said = "; ".join([_when(effect.after or {}), *filled])
         case "delete event":
             said = _when(effect.before or {})
         case "add row":
-            said = "; ".join(f"{name} {_brief(value)}" for name, value in (effect.after or {}).items())
+            said = "; ".join(f"{name} {_brief(value, name)}" for name, value in (effect.after or {}).items())
         case "delete row":
-            said = "; ".join(f"{name} {_brief(value)}" for name, value in list((effect.before or {}).items())[:4])
+            said = "; ".join(f"{name} {_brief(value, name)}" for name, value in list((effect.before or {}).items())[:4])
         case _:
-            said = "; ".join(show_changes(effect))
+            said = "\n".join(show_changes(effect))
     return "; ".join(part for part in [said.strip("; "), *effect.notes] if part)
 
 

@@ -8,7 +8,7 @@ import click
 
 from whenvoca.cli.choosing import parse_rows
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.effects import describe_effect, effect_to_json
+from whenvoca.cli.effects import effect_to_json, tell_change
 from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, styled
 from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.explaining import Explanation, Told, explain_run, explain_subject
@@ -125,12 +125,13 @@ def _line(told: Told) -> Any:
         case "step":
             line = styled(f"{place}{told.text}", "bold")
             for name, value in told.values:
-                line.append(f"\n        {name}  ", "cyan")
-                line.append(value)
+                line.append(f"\n        {name}  ", "not bold cyan")
+                line.append(value, "not bold")
             return line
         case "effect":
             assert told.effect is not None
-            return styled(f"      → {told.effect.verb}: {describe_effect(told.effect)}", "green")
+            told_change = tell_change(told.effect).replace("\n", "; ")
+            return styled(f"      → {told.effect.verb} in {told.effect.place}: {told_change}", "green")
     return styled(f"      → failed: {told.text}", "red")
 
 

@@ -56,7 +56,7 @@ def _records(kit: Kit, workflow: str, failed: bool, limit: int, since: datetime 
 
 def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
     columns = [
-        Column("run", align="right"), Column("when"), Column("row"), Column("outcome"), Column("what", wraps=True),
+        Column("run", align="right"), Column("when"), Column("about"), Column("outcome"), Column("what", wraps=True),
         Column("ms", drop=2, align="right"), Column("workflow", drop=1),
     ]  # fmt: skip
     zone = kit.workspace.zone
@@ -64,6 +64,8 @@ def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
     for record in records:
         when = datetime.fromisoformat(record.started).astimezone(zone)
         what = record.reason or _brief(record)
+        if record.undone:
+            what = f"(taken back by run {record.undone}) {what}"
         outcome = styled(record.outcome, OUTCOME_STYLES.get(record.outcome, ""))
         rows.append(
             (record.number, f"{when:%Y-%m-%d %H:%M}", record.label, outcome, what, record.milliseconds, record.workflow)
@@ -75,6 +77,8 @@ def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
 
 def _brief(record: RunRecord) -> str:
     """What was made; the cells that were written only where nothing was made."""
+    if record.kind == "undo":
+        return f"took back run {record.undoes}"
     made = [effect for effect in record.effects if effect.verb != "change row"] or list(record.effects)
     return "; ".join(describe_effect(replace(effect, notes=())) for effect in made) or "nothing to do"
 
@@ -83,5 +87,6 @@ def _to_json(record: RunRecord) -> dict[str, Any]:
     return {
         "run": record.number, "workflow": record.workflow, "place": record.place, "subject": record.label,
         "key": record.subject, "started": record.started, "outcome": record.outcome, "reason": record.reason,
-        "milliseconds": record.milliseconds, "effects": [effect_to_json(effect) for effect in record.effects],
+        "milliseconds": record.milliseconds, "kind": record.kind, "undoes": record.undoes, "undone": record.undone,
+        "effects": [effect_to_json(effect) for effect in record.effects],
     }  # fmt: skip

@@ -47,7 +47,7 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
         finally:
             copy.close()
         if not common.as_json:
-            _show(planned, "would come back")
+            _show(planned)
         if not planned.effects:
             say("there is nothing to take back")
             if common.as_json:
@@ -70,14 +70,14 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
     return done.exit_code
 
 
-def _show(outcome: UndoOutcome, what: str) -> None:
+def _show(outcome: UndoOutcome) -> None:
     names = ", ".join(f"{run.record.number} ({run.record.workflow}, {run.record.label})" for run in outcome.runs[:12])
     say(f"{count_of(len(outcome.runs), 'run')}: {names}{' …' if len(outcome.runs) > 12 else ''}")
     show_effects(outcome.effects)
     for said in outcome.left:
         say(f"left alone: {said}", style="yellow")
     if outcome.effects:
-        say(f"{count_effects(outcome.effects)} {what}")
+        say(f"to take it back: {count_effects(outcome.effects)}")
 
 
 def _to_json(outcome: UndoOutcome, *, done: bool) -> dict[str, Any]:

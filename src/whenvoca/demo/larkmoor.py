@@ -53,6 +53,15 @@ Answer;Booking;Visit no;School;Topic;Visit date;Begin;Finish;Pupils;Venue;Contac
 ;;V-14;Lighthouse School;"Planets; and their moons";13/04/2027;9:30;11:00;31;North dome;luis@example.org
 """
 
+_DUTIES = """\
+Answer,Duty no,Duty,Person,Day,From,To
+,D-1,Dome watch,ines,16/03/2027,20:00,23:30
+,D-2,Dome watch,tomas,17/03/2027,20:00,23:30
+,D-3,Visitors,ana,18/03/2027,14:00,17:00
+,D-4,Dome watch,rui,19/03/2027,20:00,23:30
+,D-5,Visitors,ana,20/03/2027,14:00,18:00
+"""
+
 
 def write_workspace(folder: Path) -> None:
     """Writes all files of the workspace into ``folder``. Raises PlaceTrouble where they cannot be written."""
@@ -64,6 +73,7 @@ def write_workspace(folder: Path) -> None:
         replace_file(folder / "workflows" / entry.name, entry.read_bytes())
     replace_file(folder / "requests.xlsx", make_requests())
     replace_file(folder / "school-visits.csv", _VISITS.encode())
+    replace_file(folder / "duties.csv", _DUTIES.encode())
     _write_calendars(folder / "calendars")
 
 
@@ -146,6 +156,15 @@ def change_requests(path: Path) -> None:
     cells[bad, 4] = "18.03.2027"
     write = TabWrites(cells, {last + offset: last for offset in range(1, len(fresh) + 1)})
     replace_file(path, XlsxFile().patch(data, {"Slots": write}))
+
+
+def change_duties(path: Path) -> None:
+    """What a person does in the tour: one duty is moved, one withdrawn, one taken out, and all are sorted by person."""
+    head, *rows = path.read_text(encoding="utf-8").splitlines()
+    rows = [row.replace("17/03/2027,20:00", "17/03/2027,21:00") for row in rows if ",D-3," not in row]
+    rows = ["withdrawn" + row if ",D-4," in row else row for row in rows]
+    ordered = sorted(rows, key=lambda row: row.split(",")[3])
+    replace_file(path, "\n".join([head, *ordered, ""]).encode())
 
 
 def _write_calendars(folder: Path) -> None:

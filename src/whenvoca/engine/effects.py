@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from whenvoca.calendars.event import Event
+from whenvoca.values.durations import Duration
+from whenvoca.values.texts import show_value
 
 Verb = Literal[
     "create event", "change event", "delete event", "put back event", "take event as made", "change row", "add row",
@@ -36,6 +38,21 @@ class Effect:
     base: dict[str, Any] | None = None
     event: Event | None = field(default=None, compare=False)  # whole, for the calendar; not journalled
     stored: Any = field(default=None, compare=False)  # what the place gave when this was decided; not journalled
+
+
+def show_field(name: str, value: Any) -> str:
+    """A field's value for people: alarms say when, addresses of files only which; empty where there is none."""
+    if name == "alarm" and value:
+        spans = value if isinstance(value, list | tuple) else [value]
+        return ", ".join(_show_alarm(span) for span in spans)
+    text = show_value(value)
+    return "file://…/" + text.rpartition("/")[2] if text.startswith("file://") else text
+
+
+def _show_alarm(span: Any) -> str:
+    if not isinstance(span, Duration):
+        return show_value(span)
+    return f"{show_value(-span)} before" if span.to_seconds() < 0 else f"{show_value(span)} after"
 
 
 @dataclass(frozen=True, slots=True)

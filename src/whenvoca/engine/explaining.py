@@ -9,7 +9,7 @@ from typing import Any
 
 from whenvoca.engine.batch import describe_start
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.effects import Effect, Receipt, show_field
 from whenvoca.engine.faces import RowState
 from whenvoca.engine.ledger import JournalEntry, Ledger, RunRecord
 from whenvoca.engine.program import RunContext
@@ -21,7 +21,6 @@ from whenvoca.errors import RequestFault, RowFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.evaluation import Compiler, Scope
 from whenvoca.values.columns import Unread
-from whenvoca.values.texts import show_value
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,7 +66,7 @@ class _Listening:
     def step(self, step: tree.Step, key: str, repetition: str, values: Sequence[tuple[str, Any]]) -> None:
         """A step that begins."""
         self.places[key, repetition] = len(self._told) + 1
-        shown = tuple((word, _shown(value)) for word, value in values)
+        shown = tuple((word, _shown(value, word)) for word, value in values)
         self._told.append(Told("step", self._lines[step.spot.line - 1].split(" #")[0].strip(), step.spot.line, shown))
 
     def _values_in(self, node: tree.Node, scope: Scope) -> tuple[tuple[str, str], ...]:
@@ -80,7 +79,7 @@ class _Listening:
         return tuple(found.items())
 
 
-def _shown(value: Any) -> str:
+def _shown(value: Any, name: str = "") -> str:
     if isinstance(value, RowFault):
         return f"({value.message})"
     if isinstance(value, Unread):
@@ -89,7 +88,7 @@ def _shown(value: Any) -> str:
         return "a thing"
     if isinstance(value, list) and value and hasattr(value[0], "value_of"):
         return f"{len(value)} things"
-    return show_value(value) or "empty"
+    return show_field(name, value) or "empty"
 
 
 def explain_run(

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Sequence
+from collections.abc import Generator, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
 from typing import Any
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.reader import read_events
-from whenvoca.calendars.state import event_key, to_state
+from whenvoca.calendars.state import event_key, from_state, to_state
 from whenvoca.engine.batch import Batch, RunResult
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.faces import StoredEvent
+from whenvoca.engine.faces import RowState, StoredEvent
 from whenvoca.engine.ledger import JournalEntry, Ledger, Occurrence, RunRecord
 from whenvoca.engine.program import Performing
 from whenvoca.engine.stage import LiveStage
@@ -199,7 +199,7 @@ def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[st
         return
     new, before, after = _restored(effect, stored, stage, left)
     if after:
-        base = to_state(new) if known is not None and known.base is not None else None
+        base = _base_before(known.base, new, after) if known is not None and known.base is not None else None
         yield Effect(
             verb="change event", before=before, after=after, version=stored.version, stored=stored, event=new, kept=kept,
             base=base, **more,
@@ -237,6 +237,13 @@ def _restored(
         given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
         before[name], after[name] = now[name], was
     return replace(stored.event, sequence=stored.event.sequence + 1, **given), before, after
+
+
+def _base_before(base: RowState, restored: Event, names: Iterable[str]) -> dict[str, Any]:
+    """A mirror's base with the fields that came back as they were; what was disputed stays so."""
+    attributes = {_ATTRIBUTES.get(name, name) for name in names}
+    known = from_state({name: value for name, value in base.items() if name != "disputed"})
+    return to_state(replace(known, **{name: getattr(restored, name) for name in attributes}))
 
 
 def _is_same(one: Any, other: Any) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import email.utils
+import weakref
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from threading import Lock
@@ -63,6 +64,7 @@ class DavClient:
         with self._lock:
             if self._client is None:
                 self._client = self._open()
+                weakref.finalize(self, self._client.close)
         return self._client
 
     def _open(self) -> Any:
@@ -98,12 +100,6 @@ class DavClient:
             auth=auth, verify=verify, timeout=self._seconds, limits=limits, follow_redirects=False,
             headers={"user-agent": "whenvoca"},
         )  # fmt: skip
-
-    def close(self) -> None:
-        """Ends the connections."""
-        if self._client is not None:
-            self._client.close()
-            self._client = None
 
     # --- requests
 
