@@ -229,7 +229,174 @@ def start_up(repeats: int = 15) -> list[str]:
     ]
 
 
-BENCHMARKS: dict[str, Callable[[], list[str]]] = {"runs": first_and_second_run, "memory": memory, "start": start_up}
+def expansion(repeats: int = 5) -> list[str]:
+    """1,000 weekly series over a year, beside a plain loop of dateutil's rules."""
+    from datetime import datetime
+    from zoneinfo import ZoneInfo
+
+    from dateutil.rrule import rrulestr
+
+    from whenvoca.calendars.recurrence import moments_between
+
+    zone = ZoneInfo("Atlantic/Azores")
+    starts = [datetime(2026, 1, 1 + number % 28, number % 24, tzinfo=zone) for number in range(1000)]
+    low, high = datetime(2027, 1, 1, 0, 0, 1, tzinfo=zone), datetime(2028, 1, 1, 0, 0, 1, tzinfo=zone)
+
+    def ours() -> list[datetime]:
+        return [each for start in starts for each in moments_between("FREQ=WEEKLY", start, low, high)]
+
+    def plain() -> list[datetime]:
+        return [each for start in starts for each in rrulestr("FREQ=WEEKLY", dtstart=start).between(low, high)]
+
+    assert [each.timestamp() for each in ours()] == [each.timestamp() for each in plain()]
+    mine = statistics.median(timed(ours) for _ in range(repeats))
+    theirs = statistics.median(timed(plain) for _ in range(repeats))
+    return [
+        f"| 1,000 weekly series over a year | {mine * 1000:.0f} ms | a plain loop of dateutil: {theirs * 1000:.0f} ms "
+        f"| {theirs / mine:.1f} × faster | 10 × |"
+    ]
+
+
+MIRROR = """
+when requests gains, changes or loses a row
+
+mirror event in domes
+  title  Target
+  start  Night-of at From
+  end    Night-of at To
+"""
+
+
+def mirror(rows: int = 10_000, changed: int = 10, repeats: int = 3) -> list[str]:
+    """The second run of a mirror over 10,000 rows of which 10 changed, beside reading the sheet."""
+    ours, reads = [], []
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "w"
+        make_workspace(folder, rows)
+        (folder / "workflows/slot-requests.voca").write_text(MIRROR, encoding="utf-8")
+        command("run", "--quiet", folder=folder)
+        for turn in range(repeats):
+            _retitle(folder / "requests.xlsx", changed, f"T {turn}")
+            reads.append(read_process(folder / "requests.xlsx"))
+            ours.append(command("run", "--quiet", folder=folder))
+            assert command("run", "--quiet", folder=folder)
+    mine, read = statistics.median(ours), statistics.median(reads)
+    return [
+        f"| second run of a mirror over {rows:,} rows, {changed} changed, the whole command | {mine:.2f} s "
+        f"| a process that reads the sheet: {read:.2f} s | {mine / read:.2f} × | 2 × |"
+    ]
+
+
+def _retitle(path: Path, count: int, title: str) -> None:
+    from whenvoca.places.sheet.grid import TabWrites
+    from whenvoca.places.sheet.xlsx_file import XlsxFile
+
+    cells = {(1 + number * 7, 7): title for number in range(count)}
+    path.write_bytes(XlsxFile().patch(path.read_bytes(), {"Slots": TabWrites(cells=dict(cells))}))
+    os.utime(path, (1, 1))
+
+
+def server(events: int = 1000, many: int = 5000) -> list[str]:
+    """Creations on a server beside a plain loop of PUTs, and one change found among many."""
+    sys.path.insert(0, str(ROOT))
+    from datetime import UTC, datetime, timedelta
+
+    from tests.places.test_server import client_of, creation, event
+    from tests.servers import running_radicale
+
+    from whenvoca.calendars.writer import write_calendar
+    from whenvoca.places.calendar.dav import DavCalendar
+
+    os.environ["DAV"] = "alicepw"
+    stamp, zone = datetime(2027, 1, 1, tzinfo=UTC), event(1).start.tzinfo
+    lines = []
+    with tempfile.TemporaryDirectory() as name, running_radicale(Path(name)) as radicale:
+        radicale.make("ours", "ours"), radicale.make("bare", "bare"), radicale.make("many", "many")
+        made = [event(number) for number in range(events)]
+        calendar = DavCalendar("domes", client_of(radicale.url), "ours", zone)
+        ours = timed(lambda: calendar.apply([creation(each) for each in made], stamp))
+        with radicale.client() as client:
+            bodies = [(each.uid, write_calendar(each, stamp)) for each in made]
+
+            def put_all() -> None:
+                for uid, body in bodies:
+                    assert (
+                        client.put(f"/alice/bare/{uid}.ics", content=body, headers={"if-none-match": "*"}).status_code
+                        == 201
+                    )
+
+            bare = timed(put_all)
+            assert len(radicale.events("ours")) == len(radicale.events("bare")) == events
+            lines.append(
+                f"| {events:,} creations on a server over loopback | {ours:.1f} s | a plain loop of PUTs: {bare:.1f} s "
+                f"| {ours / bare:.2f} × | 1.5 × |"
+            )
+            begin = b"BEGIN:VEVENT"
+            pieces = [
+                write_calendar(
+                    event(
+                        number,
+                        start=event(0).start + timedelta(minutes=number),
+                        end=event(0).end + timedelta(minutes=number),
+                    ),
+                    stamp,
+                )
+                for number in range(many)
+            ]
+            head = pieces[0][: pieces[0].index(begin)]
+            inner = b"".join(each[each.index(begin) : each.index(b"END:VCALENDAR")] for each in pieces)
+            client.request("DELETE", "/alice/many/")
+            answer = client.put(
+                "/alice/many/",
+                content=head + inner + b"END:VCALENDAR\r\n",
+                headers={"content-type": "text/calendar"},
+                timeout=300,
+            )
+            assert answer.status_code in (200, 201), answer.text
+            place = DavCalendar("domes", client_of(radicale.url), "many", zone)
+            look = place.look({}, "")
+            known = {key: resource for key, (resource, _) in look.changed.items()}
+            assert len(known) == many
+            times, bares, requests = [], [], 0
+            for turn in range(3):
+                target = list(known)[100 + turn]
+                text = client.get(target).text
+                client.put(target, content=text.replace("SUMMARY:", f"SUMMARY:{turn} "))
+                fresh = client_of(radicale.url)
+                seen = DavCalendar("domes", fresh, "many", zone)
+                state = look.cursor
+                bares.append(timed(lambda: _bare_sync(client, state)))  # noqa: B023
+                begin_time = time.perf_counter()
+                look = seen.look(known, state)
+                times.append(time.perf_counter() - begin_time)
+                requests = fresh.requests
+                assert list(look.changed) == [target]
+                known |= {key: resource for key, (resource, _) in look.changed.items()}
+    mine, limit = statistics.median(times), statistics.median(bares)
+    lines.append(
+        f"| 1 change found among {many:,} events on the server, {requests} requests | {mine * 1000:.0f} ms "
+        f"| a bare client that does just that: {limit * 1000:.0f} ms | {mine / limit:.2f} × | 2 ×, at most 3 requests |"
+    )
+    return lines
+
+
+def _bare_sync(client: object, cursor: str) -> None:
+    """A sync-collection and a multiget, nothing else."""
+    import json
+    import re
+
+    state = json.loads(cursor)
+    body = f'<sync-collection xmlns="DAV:"><sync-token>{state["token"]}</sync-token><sync-level>1</sync-level><prop><getetag/></prop></sync-collection>'
+    answer = client.request("REPORT", state["url"], content=body, headers={"content-type": "application/xml"})  # type: ignore[attr-defined]
+    hrefs = re.findall(r"<href>([^<]+)</href>", answer.text)
+    body = '<C:calendar-multiget xmlns="DAV:" xmlns:C="urn:ietf:params:xml:ns:caldav"><prop><getetag/><C:calendar-data/></prop>'
+    body += "".join(f"<href>{href}</href>" for href in hrefs) + "</C:calendar-multiget>"
+    client.request("REPORT", state["url"], content=body, headers={"content-type": "application/xml", "depth": "1"})  # type: ignore[attr-defined]
+
+
+BENCHMARKS: dict[str, Callable[[], list[str]]] = {
+    "runs": first_and_second_run, "memory": memory, "start": start_up, "expansion": expansion, "mirror": mirror, "server": server,
+}  # fmt: skip
 
 
 def main() -> None:

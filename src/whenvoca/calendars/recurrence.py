@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
@@ -100,28 +101,40 @@ def _rule_starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) ->
     yield from moments_between(event.rule, start, low, high)
 
 
-def moments_between(rule: str, start: datetime, low: datetime, high: datetime) -> Iterator[datetime]:
-    """The moments that a rule gives from ``low`` on and before ``high``, on the wall clock of the start's zone.
+def moments_between(rule: str, start: datetime, low: datetime, high: datetime) -> list[datetime]:
+    """The moments that a rule gives from ``low`` on and before ``high``, on the wall clock of the start's zone, in order.
 
     A wall time that the clocks skip is the moment just as long after midnight; one that comes twice is the first.
     """
     own: Any = start.tzinfo
-    wall = start.replace(tzinfo=None)
-    begin, end = (each.astimezone(own).replace(tzinfo=None) for each in (low, high))
-    near = _DAY
-    for each in walls_between(rule, wall, begin - near, end + near, own):
-        moment = each.replace(tzinfo=own)
-        if _is_odd(own, each.year, each.month, each.day):
-            moment = moment.astimezone(UTC).astimezone(own)
-        if begin + near <= each <= end - near or low <= moment < high:
-            yield moment
+    begin, end = low.astimezone(own), high.astimezone(own)
+    odd = [day for year in range(begin.year, end.year + 1) for day in _odd_days(own, year)]
+    is_near = begin.date() in odd or end.date() in odd  # there the order of wall times is not that of moments
+    if is_near:
+        begin, end = begin - _DAY, end + _DAY
+    found = list(walls_between(rule, start, begin, end, own))
+    for day in odd:
+        index = bisect_left(found, datetime(day.year, day.month, day.day, tzinfo=own))
+        while index < len(found) and found[index].date() == day:
+            found[index] = found[index].replace(fold=0).astimezone(UTC).astimezone(own)
+            index += 1
+    if is_near:
+        first, last = low.astimezone(UTC), high.astimezone(UTC)
+        return [each for each in found if first <= each < last]
+    if found and found[-1] == end:
+        found.pop()
+    return found
 
 
 @lru_cache(maxsize=4096)
-def _is_odd(zone: Any, year: int, month: int, day: int) -> bool:
-    """Whether the clocks change on that day, so that a wall time of it may not exist."""
-    first = datetime(year, month, day, tzinfo=zone)
-    return first.utcoffset() != (first + _DAY).utcoffset()
+def _odd_days(zone: Any, year: int) -> tuple[date, ...]:
+    """The days of a year on which the clocks of a zone change."""
+    found, day = [], datetime(year, 1, 1, tzinfo=zone)
+    while day.year == year:
+        if day.utcoffset() != (day + _DAY).utcoffset():
+            found.append(day.date())
+        day += _DAY
+    return tuple(found)
 
 
 def _instant(value: datetime | date | None, zone: ZoneInfo) -> datetime:

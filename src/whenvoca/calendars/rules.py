@@ -19,15 +19,16 @@ _LONGEST = 400 * 12  # months that a monthly rule is followed
 
 
 def walls_between(rule: str, wall: datetime, low: datetime, high: datetime, zone: Any) -> Iterator[datetime]:
-    """The naive wall times of a rule that begins at ``wall``, from ``low`` to ``high``, both included, in order.
+    """The wall times of a rule that begins at ``wall``, from ``low`` to ``high``, both included, in order.
 
-    ``zone`` is that of the wall times; an UNTIL in UTC is read in it. Raises RowFault if the text is no rule.
+    All are naive, or all carry ``zone``: Python reckons and compares times of one zone by the wall clock. An UNTIL in UTC is
+    read in ``zone``. Raises RowFault if the text is no rule.
     """
     parts = _parts_of(rule)
     make = _PLAIN.get(parts.get("FREQ", ""))
     try:
         if make is not None and parts.keys() <= _PLAIN_PARTS:
-            until = _until_wall(parts["UNTIL"], zone) if "UNTIL" in parts else None
+            until = _until_wall(parts["UNTIL"], zone).replace(tzinfo=wall.tzinfo) if "UNTIL" in parts else None
             found = make(parts, wall, low, min(high, until) if until else high)
             if found is not None:
                 return iter(found)
@@ -43,10 +44,12 @@ def _parts_of(rule: str) -> dict[str, str]:
 
 
 def _by_dateutil(rule: str, wall: datetime, low: datetime, high: datetime, zone: Any) -> Iterator[datetime]:
-    for each in parse_rule(rule, wall, zone).xafter(low, inc=True):
+    carried = wall.tzinfo
+    low, high = low.replace(tzinfo=None), high.replace(tzinfo=None)
+    for each in parse_rule(rule, wall.replace(tzinfo=None), zone).xafter(low, inc=True):
         if each > high:
             return
-        yield each
+        yield each.replace(tzinfo=carried)
 
 
 def _daily(parts: dict[str, str], wall: datetime, low: datetime, high: datetime) -> list[datetime] | None:
@@ -171,6 +174,7 @@ def _nth_weekday(year: int, month: int, text: str) -> int | None:
     return days[index] if 0 <= index < len(days) else None
 
 
+@lru_cache(maxsize=4096)
 def _until_wall(value: str, zone: Any) -> datetime:
     text = _local_until(value, zone)
     return datetime(int(text[:4]), int(text[4:6]), int(text[6:8]), int(text[9:11]), int(text[11:13]), int(text[13:15]))
