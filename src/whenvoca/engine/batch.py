@@ -162,7 +162,7 @@ class Batch:
             ) -> Scope:
                 return Scope(source.thing(occurrence.subject, state), word, at, zone or source.zone)
 
-            is_in = now is not None and _holds(program, scope_of(now))
+            is_in = now is not None and holds(program, scope_of(now))
             seen = observed.get(occurrence.sequence)
             why = _why_dropped(program, occurrence, now, is_in=is_in)
             if why and not done:
@@ -497,7 +497,7 @@ def _tell_before(scope: Scope, occurrence: Occurrence, source: Source, seen: Obs
         scope.words["changes"] = source.changes(seen.old, seen.new)
 
 
-def _holds(program: Program, scope: Scope) -> bool:
+def holds(program: Program, scope: Scope) -> bool:
     """Whether the subject is in the workflow's set; one that cannot be told is taken up, so that its run says why."""
     try:
         return program.where(scope)

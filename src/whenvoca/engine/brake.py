@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from whenvoca.engine.effects import ALTERING, TAKING_AWAY, Effect
@@ -42,16 +42,20 @@ def limits_of(workflow: tree.Workflow) -> dict[str, int]:
     return limits
 
 
-def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int) -> bool:
-    """Whether a batch of that many runs could pass a limit; where it could not, it need not be rehearsed."""
+def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int, leaving: Callable[[], int]) -> bool:
+    """Whether a batch of that many runs could pass a limit; where it could not, it need not be rehearsed.
+
+    ``leaving`` counts the subjects that are not in the set: a mirror deletes for no other.
+    """
     steps = list(iter_steps(workflow))
     if "change" in limits and waiting:
         return True
     deleting = [step for step in steps if step.definition.deletes]
     if not deleting or not waiting:
         return False
-    one_each = len(deleting) == 1 and deleting[0].definition.is_mirror
-    return waiting > limits["deletion"] if one_each else True
+    if all(step.definition.is_mirror for step in deleting):
+        return waiting * len(deleting) > limits["deletion"] and leaving() * len(deleting) > limits["deletion"]
+    return True
 
 
 def to_held(workflow: str, limits: Mapping[str, int], effects: Sequence[Effect], orphans: int) -> Held | None:

@@ -5,6 +5,7 @@ The SQLite backing stands in ``ledger_sqlite``; a second one has to pass the sam
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
@@ -24,6 +25,14 @@ class Sighting:
     state: RowState | None
     given: RowState | None = None
     is_quiet: bool = False
+
+
+class Standing(Mapping[str, RowState]):
+    """Subjects of a place with their states as last observed."""
+
+    @abstractmethod
+    def is_same(self, subject: str, state: RowState) -> bool:
+        """Whether the subject stands with that state."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,7 +143,7 @@ class Ledger(Protocol):
     def cursor(self, place: str) -> str:
         """Up to where a place was observed, empty if never."""
 
-    def standing(self, place: str, subjects: Sequence[str] | None = None) -> dict[str, RowState]:
+    def standing(self, place: str, subjects: Sequence[str] | None = None) -> Standing:
         """The subjects of a place as last observed: all, or these."""
 
     def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:

@@ -24,12 +24,37 @@ from whenvoca.engine.ledger import (
     Reader,
     RunRecord,
     Sighting,
+    Standing,
 )
 from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.values.kinds import from_plain, to_plain
 
 _encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), default=to_plain).encode
+
+
+class StandingStates(Standing):
+    """Subjects with their states, kept as they are stored and read when one is asked for: most are only compared."""
+
+    def __init__(self, texts: dict[str, str]) -> None:
+        self._texts = texts
+        self._read: dict[str, RowState] = {}
+
+    def __getitem__(self, subject: str) -> RowState:
+        if subject not in self._read:
+            self._read[subject] = _decode_state(self._texts[subject])
+        return self._read[subject]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._texts)
+
+    def __len__(self) -> int:
+        return len(self._texts)
+
+    def is_same(self, subject: str, state: RowState) -> bool:
+        """Whether the subject stands with that state."""
+        text = self._texts.get(subject)
+        return text is not None and (text == _encode(state) or _decode_state(text) == state)
 
 
 class SqliteLedger:
@@ -130,12 +155,12 @@ class SqliteLedger:
 
     # --- observations
 
-    def standing(self, place: str, subjects: Sequence[str] | None = None) -> dict[str, RowState]:
+    def standing(self, place: str, subjects: Sequence[str] | None = None) -> StandingStates:
         """The subjects of a place as last observed: all, or these."""
         if subjects is not None:
             found = [self._db.execute(f"{_STANDING} AND s.subject=?", (place, each)).fetchone() for each in subjects]
-            return {row[0]: _decode_state(row[1]) for row in found if row}
-        return {subject: _decode_state(state) for subject, state in self._db.execute(_STANDING, (place,))}
+            return StandingStates({row[0]: row[1] for row in found if row})
+        return StandingStates(dict(self._db.execute(_STANDING, (place,)).fetchall()))
 
     def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
         """The observed components of a UID."""

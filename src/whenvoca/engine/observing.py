@@ -51,7 +51,7 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
         seen.add(row.key)
         if row.fault:
             sight.faults.append(row.fault)
-        elif known.get(row.key) != row.state:
+        elif not known.is_same(row.key, row.state):
             changes.append(Sighting(row.key, row.state))
     changes += [Sighting(key, None) for key in known if key not in seen]
     text = json.dumps({"digest": digest, "signature": sheet.signature, "faults": sight.faults, "waits": sight.waits})

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
-from whenvoca.engine.batch import Batch, RunResult, SavingFile
+from whenvoca.engine.batch import Batch, RunResult, SavingFile, holds
 from whenvoca.engine.brake import Held, could_pass, limits_of, to_held
 from whenvoca.engine.checking import written_columns
 from whenvoca.engine.clock import Clock
@@ -30,6 +30,7 @@ from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SettingsFault
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE
+from whenvoca.language.evaluation import Scope
 from whenvoca.language.inference import fold_name
 from whenvoca.values.zones import load_zone
 
@@ -306,6 +307,23 @@ class _Working:
 
     # --- the brake
 
+    def _count_leaving(self, each: OpenProgram) -> int:
+        """How many waiting subjects are not in the workflow's set now."""
+        count, after = 0, 0
+        word = each.subject_word
+        while occurrences := self._ledger.waiting(each.identity, 1000, after):
+            after = occurrences[-1].number
+            for occurrence in occurrences:
+                source = each.sources[occurrence.place]
+                state = source.current(occurrence.subject)
+                scope_zone = each.zone or source.zone
+                if state is None:
+                    count += 1
+                    continue
+                scope = Scope(source.thing(occurrence.subject, state), word, self._clock.now(), scope_zone)
+                count += not holds(each.program, scope)
+        return count
+
     def _hold(self, each: OpenProgram) -> Held | None:
         """What the brake holds of a batch: it is rehearsed first where it could pass a limit."""
         if self._request.is_rehearsal:
@@ -313,7 +331,7 @@ class _Working:
         limits = limits_of(each.program.workflow)
         count = self._ledger.count_waiting(each.identity)
         orphans = self._ledger.count_orphaned(each.identity)
-        if not orphans and not could_pass(each.program.workflow, limits, count):
+        if not orphans and not could_pass(each.program.workflow, limits, count, lambda: self._count_leaving(each)):
             return None
         rehearsed = self._places.rehearsed()
         copy = self._ledger.copy()

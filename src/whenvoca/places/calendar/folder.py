@@ -68,7 +68,9 @@ class FolderCalendar:
         """What the checker needs."""
         try:
             if self._folder.exists():
-                self._paths()
+                self._refuse_no_folder()
+                with files.telling_trouble(self._folder, "read"), os.scandir(self._folder):
+                    pass
         except WhenvocaError as error:
             return PlaceInfo(
                 name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly, trouble=str(error.message),
@@ -76,13 +78,17 @@ class FolderCalendar:
             )  # fmt: skip
         return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
 
-    def _paths(self) -> list[Path]:
+    def _refuse_no_folder(self) -> None:
         if self._folder.exists() and not self._folder.is_dir():
             raise SourceFault(
                 "is a file, and a folder is wanted here", where=self._shown, mend='name it so: file = "…"'
             )
+
+    def _paths(self) -> list[Path]:
+        self._refuse_no_folder()
         with files.telling_trouble(self._folder, "read"), os.scandir(self._folder) as entries:
-            return sorted(Path(e.path) for e in entries if e.name.endswith(".ics") and not e.name.startswith("."))
+            found = sorted(e.path for e in entries if e.name.endswith(".ics") and not e.name.startswith("."))
+        return [Path(each) for each in found]
 
     def _look_through(self) -> tuple[dict[str, str], dict[str, str]]:
         """Files by UID and by our mark, found by a look at their lines without parsing them."""

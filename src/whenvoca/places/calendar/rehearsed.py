@@ -25,6 +25,8 @@ class RehearsedCalendar:
         self._real = real
         self.name, self.zone, self.clash = real.name, real.zone, real.clash
         self._over: dict[str, bytes | None] = {}
+        self._parsed: dict[str, list[Event]] = {}
+        self._marks: dict[str, str] = {}  # UIDs by mark
         self._versions: dict[str, str] = {}
 
     def describe(self) -> PlaceReport:
@@ -36,9 +38,9 @@ class RehearsedCalendar:
         return self._real.info()
 
     def _events(self) -> Iterator[Event]:
-        for data in self._over.values():
-            if data is not None:
-                yield from read_events(data, self.zone)
+        for uid, events in self._parsed.items():
+            if self._over[uid] is not None:
+                yield from events
 
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event of that UID."""
@@ -47,13 +49,12 @@ class RehearsedCalendar:
         data = self._over[uid]
         if data is None:
             return None
-        return to_stored(read_events(data, self.zone), uid, self._versions[uid], self.address_of(uid), data)
+        return to_stored(self._parsed[uid], uid, self._versions[uid], self.address_of(uid), data)
 
     def find_marked(self, mark: str) -> StoredEvent | None:
         """The standing event that carries our mark."""
-        for event in self._events():
-            if event.origin == mark and event.occurrence is None:
-                return self.find_event(event.uid)
+        if mark in self._marks and (stored := self.find_event(self._marks[mark])) is not None:
+            return stored
         found = self._real.find_marked(mark)
         return None if found is None or found.event.uid in self._over else found
 
@@ -103,14 +104,16 @@ class RehearsedCalendar:
             if stored is not None:
                 return PlaceTrouble("stands there already and is not ours", where=f"{self.name}, {uid}")
             assert effect.event is not None
-            return self._put(uid, write_calendar(effect.event, stamp))
+            return self._put(uid, write_calendar(effect.event, stamp), [effect.event])
         data = stored.data if stored is not None else b""
         done = already_done(data, effect, self.zone)
         if done == "moved" or (not done and effect.stored and stored and effect.stored.version != stored.version):
             return moved_on(effect, self.name)
         return self._put(uid, data if done else carry_out(data, effect, stamp))
 
-    def _put(self, uid: str, data: bytes) -> Receipt:
-        self._over[uid] = data if data and has_event(data, uid) else None
+    def _put(self, uid: str, data: bytes, events: list[Event] | None = None) -> Receipt:
+        self._over[uid] = data if events or (data and has_event(data, uid)) else None
+        self._parsed[uid] = events or (read_events(data, self.zone) if self._over[uid] else [])
+        self._marks |= {event.origin: uid for event in self._parsed[uid] if event.origin}
         self._versions[uid] = f"rehearsed {len(self._versions)} {len(data)}"
         return Receipt(self._versions[uid], self.address_of(uid))

@@ -107,6 +107,8 @@ def choose_tab(tab: str | None, tabs: list[str]) -> str:
 
 def tidy_cell(cell: Any) -> Raw:
     """A cell of the reading library in its one form, microseconds rounded away."""
+    if cell.__class__ is str and cell and cell[0].isalnum():
+        return cell  # most cells, at once
     if isinstance(cell, str):
         return tidy_raw(cell)
     if isinstance(cell, float):
