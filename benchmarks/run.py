@@ -296,7 +296,7 @@ def _retitle(path: Path, count: int, title: str) -> None:
     os.utime(path, (1, 1))
 
 
-def server(events: int = 1000, many: int = 5000) -> list[str]:
+def server(events: int = int(os.environ.get("BENCH_EVENTS", "1000")), many: int = int(os.environ.get("BENCH_MANY", "5000"))) -> list[str]:
     """Creations on a server beside a plain loop of PUTs, and one change found among many."""
     sys.path.insert(0, str(ROOT))
     from datetime import UTC, datetime, timedelta
