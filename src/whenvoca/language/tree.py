@@ -345,6 +345,8 @@ def words_in(node: Node) -> set[str]:
             found.add(each.word)
         elif isinstance(each, tuple):
             stack += each
+        elif isinstance(each, Field) and isinstance(each.of, Name):
+            continue  # before a dot stands a thing, never a bare name
         elif isinstance(each, Node):
             stack += [getattr(each, slot) for cls in type(each).__mro__ for slot in getattr(cls, "__slots__", ())]
     return found

@@ -303,9 +303,11 @@ class FolderCalendar:
 
 
 def _stamp(path: Path, now: float) -> str:
-    """Time and size of a file; empty where it changed so shortly ago that an edit of the same size could hide."""
+    """Times and size of a file; empty where it changed so shortly ago that an edit of the same size could hide."""
     status = path.stat()
-    return "" if abs(now - status.st_mtime) < _TOO_FRESH else f"{status.st_mtime_ns}:{status.st_size}:{status.st_ino}"
+    if abs(now - max(status.st_mtime, status.st_ctime)) < _TOO_FRESH:
+        return ""
+    return f"{status.st_mtime_ns}:{status.st_ctime_ns}:{status.st_size}:{status.st_ino}"
 
 
 def _file_uri(path: str) -> str:
