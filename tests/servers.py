@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import http.client
 import socket
+import ssl
 import subprocess
 import sys
 import threading
@@ -122,7 +123,7 @@ class FaultyProxy:
     answer is not), "hang", "refuse", or "redirect URL".
     """
 
-    def __init__(self, target: str, plan: Callable[[str, int], str]) -> None:
+    def __init__(self, target: str, plan: Callable[[str, int], str], context: ssl.SSLContext | None = None) -> None:
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}/"
         self.plan = plan
@@ -130,6 +131,8 @@ class FaultyProxy:
         self._target = urlsplit(target)
         self._server = ThreadingHTTPServer(("127.0.0.1", self.port), self._handler())
         self._server.daemon_threads = True
+        if context is not None:
+            self._server.socket = context.wrap_socket(self._server.socket, server_side=True)
 
     def _handler(self) -> type[BaseHTTPRequestHandler]:
         proxy = self

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import csv
 import os
+import ssl
+import subprocess
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -263,3 +266,23 @@ def test_certificate_that_is_not_trusted_is_told_and_an_own_authority_helps(
 ) -> None:
     with pytest.raises(SettingsFault, match="cannot be read"):
         _ = DavCalendar("domes", client_of("https://127.0.0.1:9/", ca="/no/such/file.pem"), "x", AZORES).url
+
+
+def test_own_certificate_authority_is_trusted_where_it_is_named_and_nowhere_else(
+    radicale: Radicale, domes: str, tmp_path: Path
+) -> None:
+    key, certificate = tmp_path / "key.pem", tmp_path / "ca.pem"
+    made = subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", str(key), "-out", str(certificate), "-days", "2",
+         "-subj", "/CN=127.0.0.1", "-addext", "subjectAltName=IP:127.0.0.1"],
+        capture_output=True,
+    )  # fmt: skip
+    assert made.returncode == 0, made.stderr
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificate, key)
+    with FaultyProxy(radicale.url, lambda method, number: "", context) as proxy:
+        address = proxy.url.replace("http:", "https:")
+        with pytest.raises(PlaceTrouble, match="its certificate is not trusted"):
+            _ = DavCalendar("domes", client_of(address), domes, AZORES).url
+        assert proxy.seen == []
+        assert DavCalendar("domes", client_of(address, ca=str(certificate)), domes, AZORES).url.endswith(f"/{domes}/")
