@@ -16,11 +16,13 @@ from whenvoca.calendars.state import split_key
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import CalendarFace, RowState, SavedRows, SaveIntent, SheetFace
-from whenvoca.engine.ledger import Journal, JournalEntry, Ledger, Observation, Occurrence, Sighting
+from whenvoca.engine.ledger import Journal, JournalEntry, Ledger, Occurrence, Sighting
 from whenvoca.engine.observing import moved_cursor, sightings
-from whenvoca.engine.program import People, Performing, Program, RunContext, TroubleFault, reason_of
-from whenvoca.engine.sources import SheetSource, Source
+from whenvoca.engine.program import Program, TroubleFault, reason_of
+from whenvoca.engine.sources import Source
 from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.starting import holds, subject_state, tell_before, why_dropped
+from whenvoca.engine.step_call import People, Performing, RunContext
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.evaluation import Scope, WaitingFault
 
@@ -164,14 +166,14 @@ class Batch:
 
             is_in = now is not None and holds(program, scope_of(now))
             seen = observed.get(occurrence.sequence)
-            why = _why_dropped(program, occurrence, now, is_in=is_in)
+            why = why_dropped(program, occurrence, now, is_in=is_in)
             if why and not done:
                 self.ledger.drop(occurrence, why)
                 if self.chosen is not None:
                     self.tell(RunResult(occurrence.workflow, occurrence.label, "not taken up", why))
                 continue
-            scope = scope_of(_subject_state(program, occurrence, source, now, seen))
-            _tell_before(scope, occurrence, source, seen)
+            scope = scope_of(subject_state(program, occurrence, source, now, seen))
+            tell_before(scope, occurrence, source, seen)
             is_lost = not is_in if program.is_mirror else occurrence.happened == "lost"
             kept.append(_Start(occurrence, scope, is_lost, done))
         begun = self.ledger.begin_runs([each.occurrence for each in kept], self.clock.now().isoformat())
@@ -444,65 +446,6 @@ def note_own_events(
                 events = [stored.event, *stored.others] if stored is not None else []
             ledger.observe(place, sightings(ledger, calendar, uid, events), cursor, at.isoformat(), run)
         ledger.keep_resources(place, fresh, gone)
-
-
-def _why_dropped(program: Program, occurrence: Occurrence, now: RowState | None, *, is_in: bool) -> str:
-    """Why an occurrence needs no run any more, empty if it does."""
-    trigger = program.workflow.trigger
-    assert trigger is not None
-    if program.is_mirror:
-        return ""
-    if trigger.is_set:
-        word = trigger.definition.subject
-        return f"its {word} is gone" if now is None else "" if is_in else f"its {word} left the set"
-    return "it came back" if occurrence.happened == "lost" and is_in else ""
-
-
-def _subject_state(
-    program: Program, occurrence: Occurrence, source: Source, now: RowState | None, seen: Observation | None
-) -> RowState:
-    """What the run is about: a set's or mirror's subject as it is now, what was lost as it last was, else what was seen;
-    rows as they are now, so that a correction counts."""
-    trigger = program.workflow.trigger
-    assert trigger is not None
-    last = (seen.new or seen.old) if seen else None
-    if occurrence.happened == "lost" and seen is not None and not program.is_mirror:
-        return seen.old or now or {}
-    if trigger.is_set or program.is_mirror or isinstance(source, SheetSource):
-        return now or last or {}
-    return last or now or {}
-
-
-def describe_start(
-    program: Program, occurrence: Occurrence, source: Source, seen: Observation | None, zone: ZoneInfo | None
-) -> tuple[Scope, RowState]:
-    """What a run began with, as far as it is still known: its subject as it was seen then."""
-    trigger = program.workflow.trigger
-    assert trigger is not None
-    state = (seen.new or seen.old if seen else None) or source.current(occurrence.subject) or {}
-    at = datetime.fromisoformat(occurrence.at)
-    scope = Scope(source.thing(occurrence.subject, state), trigger.definition.subject, at, zone or source.zone)
-    _tell_before(scope, occurrence, source, seen)
-    return scope, state
-
-
-def _tell_before(scope: Scope, occurrence: Occurrence, source: Source, seen: Observation | None) -> None:
-    """What happened, old and changes, for the workflow's words."""
-    scope.words["happened"] = "gained" if occurrence.happened == "orphaned" else occurrence.happened
-    if seen is None:
-        return
-    if seen.old is not None:
-        scope.words["old"] = source.thing(occurrence.subject, seen.old)
-    if seen.old is not None and seen.new is not None:
-        scope.words["changes"] = source.changes(seen.old, seen.new)
-
-
-def holds(program: Program, scope: Scope) -> bool:
-    """Whether the subject is in the workflow's set; one that cannot be told is taken up, so that its run says why."""
-    try:
-        return program.where(scope)
-    except RowFault:
-        return True
 
 
 def reason_of_error(error: WhenvocaError) -> str:

@@ -7,14 +7,14 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-from whenvoca.engine.batch import describe_start
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, show_field
 from whenvoca.engine.faces import RowState
 from whenvoca.engine.ledger import JournalEntry, Ledger, RunRecord
-from whenvoca.engine.program import RunContext
 from whenvoca.engine.sources import Source
 from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.starting import describe_start
+from whenvoca.engine.step_call import RunContext
 from whenvoca.engine.working import OpenPlaces, OpenProgram, open_program
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RequestFault, RowFault, WhenvocaError

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 import sqlite3
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -24,37 +23,21 @@ from whenvoca.engine.ledger import (
     Reader,
     RunRecord,
     Sighting,
-    Standing,
+)
+from whenvoca.engine.ledger_rows import (
+    EFFECT_COLUMNS,
+    OCCURRENCE_COLUMNS,
+    STANDING,
+    StandingStates,
+    copy_still,
+    decode_state,
+    encode,
+    to_effect,
+    to_occurrence,
+    with_run,
 )
 from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
 from whenvoca.errors import PlaceTrouble, SettingsFault
-from whenvoca.values.kinds import from_plain, to_plain
-
-_encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), default=to_plain).encode
-
-
-class StandingStates(Standing):
-    """Subjects with their states, kept as they are stored and read when one is asked for: most are only compared."""
-
-    def __init__(self, texts: dict[str, str]) -> None:
-        self._texts = texts
-        self._read: dict[str, RowState] = {}
-
-    def __getitem__(self, subject: str) -> RowState:
-        if subject not in self._read:
-            self._read[subject] = _decode_state(self._texts[subject])
-        return self._read[subject]
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._texts)
-
-    def __len__(self) -> int:
-        return len(self._texts)
-
-    def is_same(self, subject: str, state: RowState) -> bool:
-        """Whether the subject stands with that state."""
-        text = self._texts.get(subject)
-        return text is not None and (text == _encode(state) or _decode_state(text) == state)
 
 
 class SqliteLedger:
@@ -77,7 +60,7 @@ class SqliteLedger:
         ledger = cls(Path(":memory:"))
         if path.exists():
             with ledger._telling(), tempfile.TemporaryDirectory() as folder:
-                copy = _copy_still(path, Path(folder))
+                copy = copy_still(path, Path(folder))
                 with closing(sqlite3.connect(copy)) as source:
                     source.backup(ledger._db)
             ledger._prepare()
@@ -158,16 +141,16 @@ class SqliteLedger:
     def standing(self, place: str, subjects: Sequence[str] | None = None) -> StandingStates:
         """The subjects of a place as last observed: all, or these."""
         if subjects is not None:
-            found = [self._db.execute(f"{_STANDING} AND s.subject=?", (place, each)).fetchone() for each in subjects]
+            found = [self._db.execute(f"{STANDING} AND s.subject=?", (place, each)).fetchone() for each in subjects]
             return StandingStates({row[0]: row[1] for row in found if row})
-        return StandingStates(dict(self._db.execute(_STANDING, (place,)).fetchall()))
+        return StandingStates(dict(self._db.execute(STANDING, (place,)).fetchall()))
 
     def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
         """The observed components of a UID."""
         rows = self._db.execute(
-            f"{_STANDING} AND (s.subject=? OR (s.subject>=? AND s.subject<?))", (place, uid, f"{uid} @ ", f"{uid} @~")
+            f"{STANDING} AND (s.subject=? OR (s.subject>=? AND s.subject<?))", (place, uid, f"{uid} @ ", f"{uid} @~")
         )
-        return {subject: _decode_state(state) for subject, state in rows}
+        return {subject: decode_state(state) for subject, state in rows}
 
     def master_of(self, place: str, uid: str) -> Event | None:
         """The master of a UID as last observed."""
@@ -215,10 +198,10 @@ class SqliteLedger:
                 if each.given is not None and subject not in previous:  # observed through another until now
                     count += 1
                     previous[subject] = sequence + count
-                    rows.append((sequence + count, "", subject, None, _encode(each.given), at, None))
+                    rows.append((sequence + count, "", subject, None, encode(each.given), at, None))
                 count += 1
                 by = (cause if isinstance(cause, int) else cause.get(subject, 0)) or None
-                text = None if state is None else _encode(state)
+                text = None if state is None else encode(state)
                 rows.append((sequence + count, place, subject, previous.get(subject), text, at, by))
                 if state is None:
                     gone.append((place, subject))
@@ -280,8 +263,8 @@ class SqliteLedger:
         )
         for sequence, place, subject, old, new, workflow, chain in rows:
             yield Observation(
-                sequence, place, subject, None if old is None else _decode_state(old),
-                None if new is None else _decode_state(new), workflow or "", tuple((chain or "").split()),
+                sequence, place, subject, None if old is None else decode_state(old),
+                None if new is None else decode_state(new), workflow or "", tuple((chain or "").split()),
             )  # fmt: skip
 
     # --- occurrences
@@ -309,16 +292,16 @@ class SqliteLedger:
     def waiting(self, workflow: str, limit: int, after: int = 0) -> list[Occurrence]:
         """Occurrences that are not dealt with, oldest first."""
         rows = self._db.execute(
-            f"SELECT {_OCCURRENCE_COLUMNS} FROM occurrences WHERE workflow=? AND state='waiting' AND number>? "
+            f"SELECT {OCCURRENCE_COLUMNS} FROM occurrences WHERE workflow=? AND state='waiting' AND number>? "
             "ORDER BY number LIMIT ?",
             (workflow, after, limit),
         )
-        return [_to_occurrence(row) for row in rows]
+        return [to_occurrence(row) for row in rows]
 
     def occurrence(self, number: int) -> Occurrence | None:
         """An occurrence by its number."""
-        row = self._db.execute(f"SELECT {_OCCURRENCE_COLUMNS} FROM occurrences WHERE number=?", (number,)).fetchone()
-        return _to_occurrence(row) if row else None
+        row = self._db.execute(f"SELECT {OCCURRENCE_COLUMNS} FROM occurrences WHERE number=?", (number,)).fetchone()
+        return to_occurrence(row) if row else None
 
     def newest(self, workflow: str, subject: str) -> int:
         """The number of the newest occurrence of a subject."""
@@ -391,7 +374,7 @@ class SqliteLedger:
                     continue
                 number += 1
                 fresh.append((number, each.number, each.workflow, each.place, each.subject, each.label, at, "begun"))
-                begun.append(_with_run(each, number))
+                begun.append(with_run(each, number))
             self._db.executemany(
                 "INSERT INTO runs (number,occurrence,workflow,place,subject,label,started,outcome) VALUES (?,?,?,?,?,?,?,?)",
                 fresh,
@@ -402,7 +385,7 @@ class SqliteLedger:
     def journal_of(self, run: int) -> list[JournalEntry]:
         """What a run has done so far, in order; failed effects are left out."""
         rows = self._db.execute(
-            f"SELECT {_EFFECT_COLUMNS}, number, step, repetition, ordinal, receipt, state FROM effects "
+            f"SELECT {EFFECT_COLUMNS}, number, step, repetition, ordinal, receipt, state FROM effects "
             "WHERE run=? AND state!='failed' ORDER BY number",
             (run,),
         )
@@ -410,7 +393,7 @@ class SqliteLedger:
         for row in rows:
             *effect, number, step, repetition, ordinal, receipt, state = row
             done = Receipt(*receipt.split(" ", 1)) if state == "done" else None
-            found.append(JournalEntry(number, EffectKey(step, repetition, ordinal), _to_effect(effect), done))
+            found.append(JournalEntry(number, EffectKey(step, repetition, ordinal), to_effect(effect), done))
         return found
 
     def effects_done(self, run: int) -> list[JournalEntry]:
@@ -421,7 +404,7 @@ class SqliteLedger:
         """What the look-ups of a run found."""
         rows = self._db.execute("SELECT step, ordinal, found FROM reads WHERE run=?", (run,))
         return {
-            (step, ordinal): [Found(place, key, _decode_state(state)) for place, key, state in json.loads(found)]
+            (step, ordinal): [Found(place, key, decode_state(state)) for place, key, state in json.loads(found)]
             for step, ordinal, found in rows
         }
 
@@ -467,8 +450,8 @@ class SqliteLedger:
                 (
                     (
                         number, run, key.step, key.repetition, key.ordinal, e.place, e.verb, e.target, e.lineage, e.number,
-                        e.version, None if e.before is None else _encode(e.before),
-                        None if e.after is None else _encode(e.after), "\n".join(e.notes), e.kept,
+                        e.version, None if e.before is None else encode(e.before),
+                        None if e.after is None else encode(e.after), "\n".join(e.notes), e.kept,
                     )
                     for number, run, key, e in journal.intents
                 ),
@@ -480,7 +463,7 @@ class SqliteLedger:
             self._db.executemany(
                 "INSERT OR REPLACE INTO things VALUES (?,?,?,?,?,?)",
                 (
-                    (e.place, e.lineage, e.number, e.target, r.version, None if e.base is None else _encode(e.base))
+                    (e.place, e.lineage, e.number, e.target, r.version, None if e.base is None else encode(e.base))
                     for _, e, r in journal.receipts
                     if e.lineage
                 ),
@@ -488,7 +471,7 @@ class SqliteLedger:
             self._db.executemany(
                 "INSERT OR REPLACE INTO reads VALUES (?,?,?,?)",
                 (
-                    (run, step, ordinal, _encode([[f.place, f.key, f.state] for f in found]))
+                    (run, step, ordinal, encode([[f.place, f.key, f.state] for f in found]))
                     for run, step, ordinal, found in journal.reads
                 ),
             )
@@ -525,7 +508,7 @@ class SqliteLedger:
             "SELECT uid, thing, version, base FROM things WHERE place=? AND lineage=? ORDER BY thing DESC LIMIT 1",
             (place, lineage),
         ).fetchone()
-        return MadeThing(row[0], row[1], row[2], row[3] and _decode_state(row[3])) if row else None
+        return MadeThing(row[0], row[1], row[2], row[3] and decode_state(row[3])) if row else None
 
     def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
         """Whether a subject went after the newest thing of that lineage was made of it."""
@@ -552,7 +535,7 @@ class SqliteLedger:
         with self.transaction():
             cursor = self._db.execute(
                 "INSERT INTO saves (file,before,after,effects,state) VALUES (?,?,?,?,'intent')",
-                (intent.file, intent.before, intent.after, _encode(list(effects))),
+                (intent.file, intent.before, intent.after, encode(list(effects))),
             )
         return int(cursor.lastrowid or 0)
 
@@ -575,9 +558,9 @@ class SqliteLedger:
         """Effects by number, each with its run."""
         found = {}
         for number in numbers:
-            row = self._db.execute(f"SELECT {_EFFECT_COLUMNS}, run FROM effects WHERE number=?", (number,)).fetchone()
+            row = self._db.execute(f"SELECT {EFFECT_COLUMNS}, run FROM effects WHERE number=?", (number,)).fetchone()
             if row:
-                found[number] = (row[-1], _to_effect(row[:-1]))
+                found[number] = (row[-1], to_effect(row[:-1]))
         return found
 
     # --- history
@@ -609,52 +592,3 @@ class SqliteLedger:
         """How much it holds."""
         names = ("observations", "occurrences", "runs", "effects")
         return {name: self._one(f"SELECT count(*) FROM {name}", ()) for name in names}
-
-
-_STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
-_EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes, kept"
-_OCCURRENCE_COLUMNS = "workflow,place,subject,sequence,at,happened,chain,number,state,run,label,tries"
-
-
-def _to_occurrence(row: Sequence[Any]) -> Occurrence:
-    return Occurrence(*(*row[:6], tuple(row[6].split()), *row[7:]))
-
-
-def _copy_still(path: Path, folder: Path) -> Path:
-    """A copy of the ledger's files; taken again while somebody writes to them."""
-    names = [path, path.with_name(path.name + "-wal")]
-    for _ in range(20):
-        before = [(each.stat().st_mtime_ns, each.stat().st_size) if each.exists() else None for each in names]
-        for each in names:
-            (folder / each.name).unlink(missing_ok=True)
-            if each.exists():
-                shutil.copyfile(each, folder / each.name)
-        if before == [(each.stat().st_mtime_ns, each.stat().st_size) if each.exists() else None for each in names]:
-            break
-    return folder / path.name
-
-
-def _to_effect(row: Sequence[Any]) -> Effect:
-    place, verb, target, before, after, lineage, number, version, notes, kept = row
-    return Effect(
-        place=place, verb=verb, target=target, before=_decode_fields(before), after=_decode_fields(after), lineage=lineage,
-        number=number, version=version, notes=tuple(notes.split("\n")) if notes else (), kept=kept,
-    )  # fmt: skip
-
-
-def _decode_fields(text: str | None) -> dict[str, Any] | None:
-    return None if text is None else {name: from_plain(value) for name, value in json.loads(text).items()}
-
-
-def _decode_state(text: str | dict[str, Any]) -> RowState:
-    state: dict[str, Any] = json.loads(text) if isinstance(text, str) else text
-    if not isinstance(text, str) or "{" in text[1:]:
-        return {name: from_plain(value) if isinstance(value, dict | list) else value for name, value in state.items()}
-    return state
-
-
-def _with_run(occurrence: Occurrence, run: int) -> Occurrence:
-    o = occurrence
-    return Occurrence(
-        o.workflow, o.place, o.subject, o.sequence, o.at, o.happened, o.chain, o.number, o.state, run, o.label, o.tries
-    )

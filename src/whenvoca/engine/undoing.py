@@ -15,8 +15,8 @@ from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import RowState, StoredEvent
 from whenvoca.engine.ledger import JournalEntry, Ledger, Occurrence, RunRecord
-from whenvoca.engine.program import Performing
 from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.step_call import Performing
 from whenvoca.engine.working import OpenPlaces
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, RequestFault, RowFault

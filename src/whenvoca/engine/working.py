@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
-from whenvoca.engine.batch import Batch, RunResult, SavingFile, holds
+from whenvoca.engine.batch import Batch, RunResult, SavingFile
 from whenvoca.engine.brake import Held, could_pass, limits_of, to_held
 from whenvoca.engine.checking import written_columns
 from whenvoca.engine.clock import Clock
@@ -26,6 +26,7 @@ from whenvoca.engine.observing import Sight, TakenUp, observe_calendar, observe_
 from whenvoca.engine.program import Program
 from whenvoca.engine.sources import CalendarSource, SheetSource, Source, to_sources
 from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.starting import holds
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SettingsFault
 from whenvoca.language import tree

@@ -12,7 +12,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.identity import new_root
-from whenvoca.engine.program import People
+from whenvoca.engine.step_call import People
 from whenvoca.errors import SettingsFault
 from whenvoca.language.faults import nearest
 from whenvoca.values.numbers import is_address

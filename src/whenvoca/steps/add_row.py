@@ -6,7 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.program import Acting, StepCall
+from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition, column_word
 from whenvoca.language.inference import fold_name, row_type

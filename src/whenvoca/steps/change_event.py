@@ -10,8 +10,8 @@ from whenvoca.calendars.event import changed_fields
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.event_thing import EventThing, event_type
 from whenvoca.engine.identity import Lineage
-from whenvoca.engine.program import Acting, StepCall
 from whenvoca.engine.stage import Missing
+from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.changing import ALL, LATER, WHICH, decided, ended_before, moved_series, rest_of, to_change
 from whenvoca.steps.event_fields import (

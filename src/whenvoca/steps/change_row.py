@@ -8,7 +8,7 @@ from typing import Any
 
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import SheetFace
-from whenvoca.engine.program import Acting, StepCall
+from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.language.inference import row_type

@@ -11,7 +11,7 @@ from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.recurrence import iter_occurrences
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import MovedOn, StoredEvent
-from whenvoca.engine.program import StepCall
+from whenvoca.engine.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.steps.event_fields import shown_fields

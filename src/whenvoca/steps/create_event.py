@@ -9,8 +9,8 @@ from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.event_thing import EventThing, event_type
 from whenvoca.engine.identity import Lineage
-from whenvoca.engine.program import Acting, StepCall
 from whenvoca.engine.stage import Missing, Standing
+from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields, to_event

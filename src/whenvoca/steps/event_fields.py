@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.rules import parse_rule
-from whenvoca.engine.program import StepCall
+from whenvoca.engine.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.colours import COLOURS
 from whenvoca.language.definitions import FieldDefinition

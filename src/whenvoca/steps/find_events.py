@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from whenvoca.engine.event_thing import event_type
-from whenvoca.engine.program import Acting, StepCall
+from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.faults import Spot

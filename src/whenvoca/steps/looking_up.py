@@ -10,7 +10,7 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import from_state, to_state
 from whenvoca.engine.event_thing import EventThing
 from whenvoca.engine.faces import Found
-from whenvoca.engine.program import StepCall
+from whenvoca.engine.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.evaluation import Thing

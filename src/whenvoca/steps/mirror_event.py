@@ -9,8 +9,8 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state, to_state
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.event_thing import event_type
-from whenvoca.engine.program import Acting, StepCall
 from whenvoca.engine.stage import Missing, Standing
+from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.changing import decided, to_change, to_deletion

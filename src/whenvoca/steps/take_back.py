@@ -6,8 +6,8 @@ from whenvoca.calendars.state import from_state, to_state
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.faces import Found
 from whenvoca.engine.identity import Lineage
-from whenvoca.engine.program import Acting, StepCall
 from whenvoca.engine.stage import Standing
+from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.changing import decided, to_deletion
 from whenvoca.steps.find_events import check_window, window

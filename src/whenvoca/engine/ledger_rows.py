@@ -1,0 +1,92 @@
+"""What stands in the rows of the SQLite ledger: columns, and values as JSON there and back."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.faces import RowState
+from whenvoca.engine.ledger import Occurrence, Standing
+from whenvoca.values.kinds import from_plain, to_plain
+
+encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), default=to_plain).encode
+
+STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
+EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes, kept"
+OCCURRENCE_COLUMNS = "workflow,place,subject,sequence,at,happened,chain,number,state,run,label,tries"
+
+
+def to_occurrence(row: Sequence[Any]) -> Occurrence:
+    """The occurrence of a row."""
+    return Occurrence(*(*row[:6], tuple(row[6].split()), *row[7:]))
+
+
+def copy_still(path: Path, folder: Path) -> Path:
+    """A copy of the ledger's files; taken again while somebody writes to them."""
+    names = [path, path.with_name(path.name + "-wal")]
+    for _ in range(20):
+        before = [(each.stat().st_mtime_ns, each.stat().st_size) if each.exists() else None for each in names]
+        for each in names:
+            (folder / each.name).unlink(missing_ok=True)
+            if each.exists():
+                shutil.copyfile(each, folder / each.name)
+        if before == [(each.stat().st_mtime_ns, each.stat().st_size) if each.exists() else None for each in names]:
+            break
+    return folder / path.name
+
+
+def to_effect(row: Sequence[Any]) -> Effect:
+    """The effect of a row."""
+    place, verb, target, before, after, lineage, number, version, notes, kept = row
+    return Effect(
+        place=place, verb=verb, target=target, before=_decode_fields(before), after=_decode_fields(after), lineage=lineage,
+        number=number, version=version, notes=tuple(notes.split("\n")) if notes else (), kept=kept,
+    )  # fmt: skip
+
+
+def _decode_fields(text: str | None) -> dict[str, Any] | None:
+    return None if text is None else {name: from_plain(value) for name, value in json.loads(text).items()}
+
+
+def decode_state(text: str | dict[str, Any]) -> RowState:
+    """The state that ``encode`` stored."""
+    state: dict[str, Any] = json.loads(text) if isinstance(text, str) else text
+    if not isinstance(text, str) or "{" in text[1:]:
+        return {name: from_plain(value) if isinstance(value, dict | list) else value for name, value in state.items()}
+    return state
+
+
+def with_run(occurrence: Occurrence, run: int) -> Occurrence:
+    """The occurrence with its run."""
+    o = occurrence
+    return Occurrence(
+        o.workflow, o.place, o.subject, o.sequence, o.at, o.happened, o.chain, o.number, o.state, run, o.label, o.tries
+    )
+
+
+class StandingStates(Standing):
+    """Subjects with their states, kept as they are stored and read when one is asked for: most are only compared."""
+
+    def __init__(self, texts: dict[str, str]) -> None:
+        self._texts = texts
+        self._read: dict[str, RowState] = {}
+
+    def __getitem__(self, subject: str) -> RowState:
+        if subject not in self._read:
+            self._read[subject] = decode_state(self._texts[subject])
+        return self._read[subject]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._texts)
+
+    def __len__(self) -> int:
+        return len(self._texts)
+
+    def is_same(self, subject: str, state: RowState) -> bool:
+        """Whether the subject stands with that state."""
+        text = self._texts.get(subject)
+        return text is not None and (text == encode(state) or decode_state(text) == state)

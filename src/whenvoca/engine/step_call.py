@@ -1,0 +1,258 @@
+"""What a step is given when it acts: its fields, its places, the stage, and who it is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Mapping, Sequence
+from copy import copy
+from dataclasses import dataclass, field
+from datetime import date, time
+from functools import cached_property
+from typing import Any, Protocol
+
+from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.faces import Found
+from whenvoca.engine.identity import Lineage
+from whenvoca.engine.stage import Stage
+from whenvoca.errors import RowFault
+from whenvoca.language import tree
+from whenvoca.language.definitions import EVERY_PLACE
+from whenvoca.language.evaluation import Scope, Thing, Value
+from whenvoca.values.kinds import is_empty
+from whenvoca.values.texts import show_value
+from whenvoca.values.zones import load_zone
+
+Acting = Generator[Effect, Receipt, Any]
+Performing = Generator[tuple[EffectKey, Effect], Receipt, None]
+
+
+@dataclass(frozen=True, slots=True)
+class People:
+    """Names that stand for addresses, by lower-case name."""
+
+    addresses: Mapping[str, str] = field(default_factory=dict)
+    organizer: str = ""  # who invites
+
+    def to_address(self, name: str) -> str:
+        """The address of a person's name; what is no name is given back."""
+        return self.addresses.get(name.lower(), name)
+
+
+@dataclass(slots=True)
+class RunContext:
+    """What one run acts with."""
+
+    stage: Stage
+    scope: Scope
+    root: str
+    workflow: str  # the identity, not the file's name
+    subject_key: str
+    subject_place: str
+    people: People
+    sequence: int = 0  # of the observation that this is about
+    is_set: bool = True  # the subject makes identities, else the occurrence
+    is_lost: bool = False  # the subject is not in the workflow's set (any more)
+    is_last_try: bool = False  # trouble at a place is now a failure
+    ordinals: dict[tuple[str, str], int] = field(default_factory=dict)
+    reads: dict[tuple[str, int], list[Found]] = field(default_factory=dict)  # what look-ups found, by step and ordinal
+    fresh_reads: list[tuple[str, int, list[Found]]] = field(default_factory=list)  # not journalled yet
+    trace: Trace | None = None
+
+
+class Trace(Protocol):
+    """Hears what a run does, to explain it."""
+
+    def condition(self, node: tree.Node, scope: Scope, *, holds: bool) -> None:
+        """A condition of an if, and how it came out."""
+
+    def step(self, step: tree.Step, key: str, repetition: str, values: Sequence[tuple[str, Any]]) -> None:
+        """A step that begins, with what its fields came to. ``key`` and ``repetition`` are those of its effects."""
+
+
+class StepCall:
+    """What a step's ``act`` is given: its fields, its place, the stage, and who it is."""
+
+    def __init__(self, step: CompiledStep, context: RunContext, repetition: str) -> None:
+        self._step = step
+        self._context = context
+        self.repetition = repetition
+        self.stage = context.stage
+        self.people = context.people
+        self.definition = step.tree.definition
+        zone = self.value("zone") if "zone" in step.values and step.rules_zone else None
+        self.scope = context.scope if is_empty(zone) else context.scope.in_zone(load_zone(str(zone)))
+
+    @property
+    def place(self) -> str:
+        """The place that the step names, else that of the subject."""
+        return self._step.tree.places[-1] if self._step.tree.places else self._context.subject_place
+
+    @property
+    def calendars(self) -> list[str]:
+        """The calendars that the step names."""
+        places = self._step.tree.places
+        return self.stage.calendar_names() if places == (EVERY_PLACE,) else list(places)
+
+    @property
+    def is_lost(self) -> bool:
+        """Whether the subject is not in the workflow's set any more."""
+        return self._context.is_lost
+
+    @property
+    def workflow_named(self) -> str:
+        """The workflow that the sentence names in quotes."""
+        node = self._step.tree.slots["WORKFLOW"]
+        return str(node.lines[0][0]) if isinstance(node, tree.Text) else ""
+
+    @property
+    def root(self) -> str:
+        """The root of identities."""
+        return self._context.root
+
+    @property
+    def named(self) -> Any:
+        """What the NAME of the sentence stands for; None where the sentence has none."""
+        return self._step.named(self.scope) if self._step.named else None
+
+    @property
+    def has_name(self) -> bool:
+        """Whether the sentence names what it acts on."""
+        return self._step.named is not None
+
+    @property
+    def where_said(self) -> str:
+        """The look-up's conditions as they are written, for messages."""
+        return self._step.where_said
+
+    def fits(self, thing: Thing) -> bool:
+        """Whether a candidate fits the step's `where`: bare names are its fields, then given names."""
+        if self._step.condition is None:
+            return True
+        outer = self._context.scope
+        names = dict(outer.names)
+        if outer.subject_word:
+            names[outer.subject_word] = outer.subject
+        return self._step.condition(Scope(thing, "", outer.now, self.scope.zone, names, outer.words))
+
+    def wanted(self, word: str) -> Any:
+        """The value that a `WORD is VALUE` of the `where` asks for, None if it asks for none."""
+        value = self._step.wanted.get(word)
+        if value is None:
+            return None
+        outer = self._context.scope
+        names = {**outer.names, outer.subject_word: outer.subject} if outer.subject_word else outer.names
+        return value(Scope(None, "", outer.now, self.scope.zone, names, outer.words))
+
+    @property
+    def wanted_words(self) -> list[str]:
+        """The fields that the `where` compares with a value by `is`."""
+        return list(self._step.wanted)
+
+    def recalled(self, search: Callable[[], list[Found]]) -> list[Found]:
+        """What a look-up finds; after a crash what it found before, so that the run goes on with the same things."""
+        context = self._context
+        step = f"{self._step.number} {self._step.tree.path} {self.repetition}"
+        context.ordinals["read " + step, ""] = ordinal = context.ordinals.get(("read " + step, ""), 0) + 1
+        if (step, ordinal) not in context.reads:
+            context.reads[step, ordinal] = found = search()
+            context.fresh_reads.append((step, ordinal, found))
+        return context.reads[step, ordinal]
+
+    def bound(self, thing: Thing) -> StepCall:
+        """The same step for one of the things it acts on: its name stands for the thing as it is before the change."""
+        call = copy(self)
+        call.scope = copy(self.scope)
+        if self._step.name:
+            call.scope.names = {**self.scope.names, self._step.name: thing}
+        return call
+
+    def gives(self, word: str) -> bool:
+        """Whether the field stands there, empty or not."""
+        return word in self._step.values
+
+    @property
+    def subject(self) -> Thing | None:
+        """The run's subject."""
+        return self._context.scope.subject
+
+    @property
+    def subject_place(self) -> str:
+        """The place of the run's subject."""
+        return self._context.subject_place
+
+    @property
+    def subject_key(self) -> str:
+        """The key of the run's subject."""
+        return self._context.subject_key
+
+    @cached_property
+    def lineage(self) -> Lineage:
+        """Who the thing is that this step makes."""
+        c = self._context
+        by_subject = c.is_set or self.definition.is_mirror
+        subject = c.subject_key if by_subject else f"{c.subject_key}#{c.sequence}"
+        return Lineage(c.root, c.workflow, subject, self._step.tree.path, self.repetition)
+
+    def lineage_of(self, mark: str) -> Lineage | None:
+        """The lineage of a mark if this very step made it, for whichever subject."""
+        made = Lineage.from_mark(mark)
+        mine = self.lineage
+        if made is None or (made.root, made.workflow, made.step, made.repetition) != (
+            mine.root, mine.workflow, mine.step, mine.repetition,
+        ):  # fmt: skip
+            return None
+        return made
+
+    def value(self, word: str, default: Any = None) -> Any:
+        """The field's value; the default where it is not given or empty."""
+        compiled = self._step.values.get(word)
+        if compiled is None:
+            return default
+        value = compiled(getattr(self, "scope", self._context.scope))
+        return default if is_empty(value) else value
+
+    def text(self, word: str) -> str:
+        """The field's value as a text, empty where it is not given."""
+        return show_value(self.value(word))
+
+    def at_parts(self, word: str) -> tuple[date | None, time | None] | None:
+        """The date and time of a field written `DATE at TIME`, None if it is written otherwise."""
+        parts = self._step.parts.get(word)
+        return parts(self.scope) if parts else None
+
+    def shares_day(self, first: str, second: str) -> bool:
+        """Whether two fields are written `DATE at TIME` with the very same date."""
+        return (first, second) in self._step.same_days
+
+    def resolved(self) -> list[tuple[str, Any]]:
+        """Each field and column with what it comes to, or the fault that it is; for `explain`."""
+        found: list[tuple[str, Any]] = []
+        for word, value in [*self._step.values.items(), *self._step.columns]:
+            try:
+                found.append((word, value(self.scope)))
+            except RowFault as fault:
+                found.append((word, fault))
+        return found
+
+    def columns(self) -> list[tuple[str, Any]]:
+        """The step's columns with their values, by word as written."""
+        return [(written, value(self.scope)) for written, value in self._step.columns]
+
+
+@dataclass(slots=True)
+class CompiledStep:
+    tree: tree.Step
+    number: int  # among the workflow's steps
+    name: str
+    values: dict[str, Value]
+    columns: list[tuple[str, Value]]
+    parts: dict[str, Callable[[Scope], tuple[date | None, time | None]]]
+    same_days: set[tuple[str, str]]
+    rules_zone: bool
+    on_failure: list[Action] | None
+    named: Value | None
+    condition: Callable[[Scope], bool] | None
+    wanted: dict[str, Value]
+    where_said: str
+
+
+Action = Callable[[RunContext, str], Performing]
