@@ -280,6 +280,24 @@ def test_default_brake_is_twenty_deletions(desk: Desk) -> None:
     assert len(desk.events()) == 21
 
 
+def test_sheet_that_is_half_as_long_stops_at_the_brake(desk: Desk) -> None:
+    lines = [f",,R-{n},M {n},{n % 27 + 1:02d}.03.2027,20:00,22:00" for n in range(12)]
+    desk.settings(SETTINGS, REQUESTS).workflow(MIRROR, "keep")
+    desk.rows(*lines)
+    desk.run("run")
+    desk.rows(*lines[:7])
+    assert desk.run("run").code == 0  # five of twelve
+    desk.rows(*lines, ",,R-99,x,01.03.2027,20:00,22:00")
+    desk.run("run")
+    desk.rows(*lines[:6])
+    held = desk.run("run")
+    assert held.code == 4
+    assert "half of its rows or more are gone at once, which would be 7 deletions" in held.err
+    assert len(desk.events()) == 13
+    assert desk.run("run", "--yes").code == 0
+    assert len(desk.events()) == 6
+
+
 def test_mirror_without_its_ledger_takes_copies_as_made_and_asks_before_it_deletes_orphans(desk: Desk) -> None:
     import shutil
 

@@ -133,6 +133,19 @@ def test_second_client_reads_what_we_wrote_and_we_read_what_it_writes(
     ]  # fmt: skip
 
 
+def test_rehearsing_asks_the_server_but_writes_nothing_there(desk: Desk, radicale: Radicale, domes: str) -> None:
+    with FaultyProxy(radicale.url, lambda method, number: "") as proxy:
+        desk_on(desk, proxy.url, domes).rows(R1, R2)
+        assert desk.run("run", "--row", "2").code == 0
+        before = radicale.events(domes)
+        proxy.seen.clear()
+        told = desk.run("rehearse", "--json").json["runs"]
+        assert [run["effects"][0]["verb"] for run in told] == ["create event"]
+        assert desk.run("undo", "1").code == 4
+        assert {method for method, _, _ in proxy.seen} <= {"GET", "PROPFIND", "REPORT"}
+        assert radicale.events(domes) == before
+
+
 # --- discovery and refusals
 
 

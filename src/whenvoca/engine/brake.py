@@ -10,6 +10,7 @@ from whenvoca.language import tree
 from whenvoca.language.checker import iter_steps
 
 DEFAULT_DELETIONS = 20
+_FEWEST_HALVED = 5  # fewer lost rows are an edit, however short the sheet
 _COUNTED = {"deletion": TAKING_AWAY, "change": ALTERING}
 
 
@@ -23,6 +24,7 @@ class Held:
     limit: int
     effects: tuple[Effect, ...]
     orphans: int = 0
+    is_halved: bool = False  # half of the sheet or more is gone at once
 
     @property
     def said(self) -> str:
@@ -31,6 +33,8 @@ class Held:
             return (
                 f"{self.workflow}: {self.orphans} of its events belong to rows that are not there, and would be deleted"
             )
+        if self.is_halved:
+            return f"{self.workflow}: half of its rows or more are gone at once, which would be {self.count} deletions"
         noun = self.what + "s" * (self.count != 1)
         return f"{self.workflow}: {self.count} {noun} at once, and its brake allows {self.limit}"
 
@@ -58,10 +62,18 @@ def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int,
     return True
 
 
-def to_held(workflow: str, limits: Mapping[str, int], effects: Sequence[Effect], orphans: int) -> Held | None:
-    """What is held of these effects, None if they pass no limit."""
+def is_halved(lost: int, left: int) -> bool:
+    """Whether so many subjects are gone that the source looks cut rather than edited: half of them or more."""
+    return lost >= _FEWEST_HALVED and lost >= left
+
+
+def to_held(
+    workflow: str, limits: Mapping[str, int], effects: Sequence[Effect], orphans: int, *, halved: bool = False
+) -> Held | None:  # fmt: skip
+    """What is held of these effects, None if they pass no limit and the source is not cut."""
     for what, limit in limits.items():
         counted = tuple(effect for effect in effects if effect.verb in _COUNTED[what])
-        if len(counted) > limit or (orphans and what == "deletion" and counted):
-            return Held(workflow, what, len(counted), limit, counted, orphans)
+        is_odd = what == "deletion" and counted and (orphans or halved)
+        if len(counted) > limit or is_odd:
+            return Held(workflow, what, len(counted), limit, counted, orphans, halved and len(counted) <= limit)
     return None

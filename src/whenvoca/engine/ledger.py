@@ -217,8 +217,8 @@ class Ledger(Protocol):
     def count_waiting(self, workflow: str) -> int:
         """How many occurrences are not dealt with."""
 
-    def count_orphaned(self, workflow: str) -> int:
-        """How many waiting occurrences are of things that a mirror made of subjects it does not know."""
+    def count_orphaned(self, workflow: str, happened: str = "orphaned") -> int:
+        """How many waiting occurrences are of things that a mirror made of subjects it does not know, or lost ones."""
 
     def begin_runs(self, occurrences: Sequence[Occurrence], at: str) -> list[Occurrence]:
         """Gives each a run, the one it had if it was begun before."""

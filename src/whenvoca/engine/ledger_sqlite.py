@@ -323,10 +323,10 @@ class SqliteLedger:
         """How many occurrences are not dealt with."""
         return int(self._one("SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting'", (workflow,)))
 
-    def count_orphaned(self, workflow: str) -> int:
-        """How many waiting occurrences are of things that a mirror made of subjects it does not know."""
-        orphaned = "SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting' AND happened='orphaned'"
-        return int(self._one(orphaned, (workflow,)))
+    def count_orphaned(self, workflow: str, happened: str = "orphaned") -> int:
+        """How many waiting occurrences are of things that a mirror made of subjects it does not know, or lost ones."""
+        waiting = "SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting' AND happened=?"
+        return int(self._one(waiting, (workflow, happened)))
 
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest occurrence failed, each with the row effects of its run."""

@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.batch import Batch, RunResult, SavingFile
-from whenvoca.engine.brake import Held, could_pass, limits_of, to_held
+from whenvoca.engine.brake import Held, could_pass, is_halved, limits_of, to_held
 from whenvoca.engine.checking import written_columns
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Receipt
@@ -332,7 +332,18 @@ class _Working:
         limits = limits_of(each.program.workflow)
         count = self._ledger.count_waiting(each.identity)
         orphans = self._ledger.count_orphaned(each.identity)
-        if not orphans and not could_pass(each.program.workflow, limits, count, lambda: self._count_leaving(each)):
+        lost = self._ledger.count_orphaned(each.identity, "lost")
+        left = (
+            sum(1 for source in each.sources.values() for _ in self._ledger.standing_sequences(source.name))
+            if lost
+            else 0
+        )
+        halved = is_halved(lost, left)
+        if (
+            not orphans
+            and not halved
+            and not could_pass(each.program.workflow, limits, count, lambda: self._count_leaving(each))
+        ):
             return None
         rehearsed = self._places.rehearsed()
         copy = self._ledger.copy()
@@ -342,7 +353,13 @@ class _Working:
         finally:
             copy.close()
         own = [run for run in outcome.results if run.workflow == each.identity]
-        return to_held(each.program.workflow.name, limits, [effect for run in own for effect in run.effects], orphans)
+        return to_held(
+            each.program.workflow.name,
+            limits,
+            [effect for run in own for effect in run.effects],
+            orphans,
+            halved=halved,
+        )
 
 
 def _chosen_of(choice: Choice, source: Source) -> set[str]:
