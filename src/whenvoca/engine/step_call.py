@@ -240,6 +240,8 @@ class StepCall:
 
 @dataclass(slots=True)
 class CompiledStep:
+    """A step of a workflow, its values and conditions compiled once."""
+
     tree: tree.Step
     number: int  # among the workflow's steps
     name: str
