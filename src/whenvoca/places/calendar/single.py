@@ -108,7 +108,8 @@ class FileCalendar:
 
     def find_marks(self, prefix: str) -> dict[str, str]:
         """The marks of ours that begin so, each with the UID of its event."""
-        return {event.origin: event.uid for event in self._load() if event.origin.startswith(prefix)}
+        components = iter_components(self._read())
+        return {each.origin: each.uid for each in components if each.origin and each.origin.startswith(prefix)}
 
     def address_of(self, uid: str) -> str:
         """The file."""
