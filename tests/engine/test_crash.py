@@ -167,7 +167,7 @@ def test_many_real_kills(desk: Desk) -> None:
 
 
 def test_ctrl_c_in_the_middle_ends_with_130_and_the_next_run_goes_on(desk: Desk) -> None:
-    rows = 1000
+    rows = 3000
     prepare(desk, rows)
     process = subprocess.Popen(
         [WHENVOCA, "run", "--workspace", str(desk.folder)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
