@@ -12,22 +12,11 @@ from tests.conftest import EXAMPLES, Desk
 from tests.places.workbooks import plain_workbook, read_cells
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.reader import read_events
+from whenvoca.demo.larkmoor import HEADINGS
 from whenvoca.values.zones import load_zone
 
 AZORES = load_zone("Atlantic/Azores")
-REQUESTS = [
-    "Answer",
-    "Booking",
-    "Link",
-    "Request no",
-    "Night of",
-    "From",
-    "To",
-    "Target",
-    "Instrument",
-    "Observers",
-    "Notes",
-]
+REQUESTS = list(HEADINGS)
 VISITS = "Answer;Booking;Visit no;School;Topic;Visit date;Begin;Finish;Pupils;Venue;Contact\n"
 
 

@@ -12,6 +12,7 @@ from tests.conftest import EXAMPLES, Desk
 from tests.places.workbooks import plain_workbook
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.reader import read_events
+from whenvoca.demo.larkmoor import HEADINGS
 from whenvoca.values.zones import load_zone
 
 AZORES = load_zone("Atlantic/Azores")
@@ -202,19 +203,7 @@ def test_visit_changes(larkmoor: Desk) -> None:
 
 def test_slot_given_back(larkmoor: Desk) -> None:
     only(larkmoor, "slot-requests", "slot-given-back")
-    head = [
-        "Answer",
-        "Booking",
-        "Link",
-        "Request no",
-        "Night of",
-        "From",
-        "To",
-        "Target",
-        "Instrument",
-        "Observers",
-        "Notes",
-    ]
+    head = list(HEADINGS)
     row: list[str | None] = [
         None,
         None,

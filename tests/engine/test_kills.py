@@ -11,7 +11,6 @@ import os
 import random
 import shutil
 import signal
-import subprocess
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -19,7 +18,8 @@ from typing import Any
 
 import pytest
 
-from tests.conftest import SETTINGS, WHENVOCA, Desk
+from tests.conftest import SETTINGS, Desk
+from tests.engine.test_crash import kill_at
 from tests.places.test_server import SERVER, SHEET
 from tests.servers import FaultyProxy, Radicale, running_radicale
 from whenvoca.cli.main import run_command
@@ -190,25 +190,12 @@ def test_killed_at_every_boundary(desk: Desk, radicale: Radicale) -> None:
     )
 
 
-def real_kill(desk: Desk, seconds: float) -> bool:
-    process = subprocess.Popen(
-        [WHENVOCA, "run", "--workspace", str(desk.folder)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
-    )
-    try:
-        process.wait(seconds)
-    except subprocess.TimeoutExpired:
-        process.kill()
-        process.wait()
-        return True
-    return False
-
-
 def play_real_kills(desk: Desk, radicale: Radicale, name: str, wanted: int, seed: int) -> int:
     chance, kills = random.Random(seed), 0
     while kills < wanted:
         prepare(desk, radicale, name)
         for _ in range(5):
-            kills += real_kill(desk, chance.uniform(0.35, 1.6))
+            kills += kill_at(desk, chance.uniform(0.35, 1.6))
         assert desk.run("run").code == 0
         verify(desk, radicale, name)
     return kills
