@@ -18,9 +18,10 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
-from hypothesis.stateful import Bundle, RuleBasedStateMachine, initialize, invariant, rule
+from hypothesis.stateful import Bundle, RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
 
 from tests.conftest import REQUESTS, SETTINGS
 from whenvoca.calendars.event import Event
@@ -214,6 +215,26 @@ class MirrorMachine(RuleBasedStateMachine):
 
 
 TestMirror = MirrorMachine.TestCase
-TestMirror.settings = settings(
-    max_examples=int(os.environ.get("MODEL_EXAMPLES", "30")), stateful_step_count=24, deadline=None, print_blob=True
-)
+TestMirror.settings = settings(max_examples=30, stateful_step_count=24, deadline=None, derandomize=True)
+
+
+@pytest.mark.soak
+def test_mirror_random_histories_keep_the_model() -> None:
+    count = int(os.environ.get("MODEL_EXAMPLES", "250"))
+    search = settings(
+        max_examples=count, stateful_step_count=24, deadline=None, derandomize=False, print_blob=True, database=None
+    )
+    run_state_machine_as_test(MirrorMachine, settings=search)
+
+
+def test_undone_deletion_row_that_comes_back_changed_is_followed() -> None:
+    machine = MirrorMachine()
+    machine.begin()
+    try:
+        machine.take_row("R-1")
+        machine.run_and_undo()
+        machine.put_row("R-1", "M 42", 10)
+        machine.run()
+        machine.calendar_is_as_the_model_says()
+    finally:
+        machine.teardown()

@@ -176,7 +176,7 @@ def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[st
         if stored is not None:
             left.append(f'{effect.place}: "{stored.event.title}" stands there again')
             return
-        base = to_state(_kept_event(effect, stage)) if known is not None and known.base is not None else None
+        base = dict(known.base) if known is not None and known.base is not None else None
         yield Effect(verb="put back event", after=effect.before, kept=effect.kept, base=base, **more)
         return
     title = (effect.after or effect.before or {}).get("title") or effect.target

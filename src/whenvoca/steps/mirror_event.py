@@ -91,7 +91,9 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
         if isinstance(now, Missing):
             return None
         uid = now.stored.event.uid
-        return to_deletion(now.stored, call.place, uid, lineage=call.lineage.to_mark(), number=now.number)
+        return to_deletion(
+            now.stored, call.place, uid, lineage=call.lineage.to_mark(), number=now.number, base=now.base
+        )
 
     yield from decided(decide)
 
