@@ -178,10 +178,10 @@ def test_places_tell_what_they_hold_and_what_is_wrong(slots: Desk) -> None:
     slots.settings(
         SETTINGS,
         REQUESTS,
-        '[places.chat]\nkind = "chat"\nfolder = "x"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n',
+        '[places.hook]\nkind = "hook"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n',
     )
     report = {place["name"]: place for place in slots.run("places", "--json").json["places"]}
-    assert report["chat"]["trouble"] == "this version has no places of the kind chat"
+    assert report["hook"]["trouble"] == "this version has no places of the kind hook"
     assert report["gone"]["answers"] is False
 
 

@@ -12,6 +12,8 @@ from datetime import UTC, datetime
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.state import event_key, split_key
+from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
+from whenvoca.calendars.task import Task
 from whenvoca.calendars.vtimezone import vtimezone_lines
 from whenvoca.calendars.writer import (
     PROPERTIES,
@@ -112,8 +114,9 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
     assert place is not None
     names = set(changed_fields(old, new))
     if names & {"start", "end"}:
-        names |= {"start", "end"}
-    replaced = {each for name in names if name != "alarm" for each in PROPERTIES[name]} | {
+        names |= {"start", "due" if isinstance(new, Task) else "end"}
+    properties = TASK_PROPERTIES if isinstance(new, Task) else PROPERTIES
+    replaced = {each for name in names if name != "alarm" for each in properties[name]} | {
         "DTSTAMP",
         "LAST-MODIFIED",
         "SEQUENCE",
@@ -131,7 +134,7 @@ _OF_SERIES = {"RRULE", "EXDATE", "RDATE", "DTSTART", "DTEND", "DURATION", "RECUR
 
 
 def _events_of(data: bytes, uid: str) -> list[Component]:
-    return [each for each in iter_components(data) if each.name == "VEVENT" and each.uid == uid]
+    return [each for each in iter_components(data) if each.name in ("VEVENT", "VTODO") and each.uid == uid]
 
 
 def _find_component(data: bytes, key: str) -> Component | None:

@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, date, datetime, timedelta
-from typing import Any
+from typing import Any, Literal
+from urllib.parse import unquote
 from zoneinfo import ZoneInfo
 
-from whenvoca.calendars.event import Attendee, Busy, Event
+from whenvoca.calendars.event import Attendee, Busy, Event, to_start
+from whenvoca.calendars.task import Task, due_after
 from whenvoca.calendars.writer import ORIGIN
 from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.values.durations import Duration
 from whenvoca.values.zones import load_zone
 
+Noun = Literal["event", "task"]
 _DATES = re.compile(rb"^(DTSTART|DTEND|DURATION|RRULE|RDATE)[;:]([^\r\n]*)", re.MULTILINE)
 _DAY = re.compile(rb"(\d{4})(\d{2})(\d{2})(?:T\d{6}Z?)?\s*\Z")
 
 
-def read_events(data: bytes, zone: ZoneInfo, *, file: str = "") -> list[Event]:
-    """All events of an iCalendar object. ``zone`` is meant where a time carries none.
+def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> list[Event]:
+    """All events, or tasks, of an iCalendar object. ``zone`` is meant where a time carries none.
 
     Raises SourceFault if the text is no iCalendar object or is cut in the middle.
     """
@@ -27,6 +30,8 @@ def read_events(data: bytes, zone: ZoneInfo, *, file: str = "") -> list[Event]:
     refuse_cut(data, file)
     try:
         calendar = Calendar.from_ical(data)
+        if noun == "task":
+            return [to_task(component, zone) for component in calendar.walk("VTODO")]
         return [to_event(component, zone) for component in calendar.walk("VEVENT") if component.get("DTSTART")]
     except WhenvocaError as error:
         raise SourceFault(error.message, where=file, mend=error.mend) from error
@@ -71,6 +76,37 @@ def to_event(component: Any, zone: ZoneInfo) -> Event:
         categories=tuple(str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats),
         private=str(component.get("CLASS", "")).upper() in ("PRIVATE", "CONFIDENTIAL"),
         url=str(component.get("URL", "")),
+        origin=str(component.get(ORIGIN, "")),
+        sequence=int(component.get("SEQUENCE", 0)),
+        cancelled=str(component.get("STATUS", "")).upper() == "CANCELLED",
+    )
+
+
+def to_task(component: Any, zone: ZoneInfo) -> Task:
+    """The task of one VTODO of the iCalendar library."""
+    start = _moment(component["DTSTART"].dt, zone) if "DTSTART" in component else None
+    due = _moment(component["DUE"].dt, zone) if "DUE" in component else None
+    if due is None and start is not None and "DURATION" in component:
+        due = due_after(start, component["DURATION"].dt)
+    finished = _moment(component["COMPLETED"].dt, zone) if "COMPLETED" in component else None
+    if finished is None and str(component.get("STATUS", "")).upper() == "COMPLETED":
+        changed = component.get("LAST-MODIFIED") or component.get("DTSTAMP")
+        finished = _moment(changed.dt, zone) if changed is not None else datetime(1970, 1, 1, tzinfo=UTC)
+    categories = [str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats]
+    people = [_address(each) for each in _several(component.get("ATTENDEE"))]
+    related = _several(component.get("RELATED-TO"))
+    return Task(
+        uid=str(component.get("UID", "")),
+        title=str(component.get("SUMMARY", "")),
+        start=start,
+        end=due,
+        section=categories[0] if categories else "",
+        person=unquote(people[0].removeprefix("urn:whenvoca:person:")) if people else "",
+        details=str(component.get("DESCRIPTION", "")),
+        priority=int(component.get("PRIORITY", 0)),
+        alarms=tuple(span for alarm in component.walk("VALARM") if (span := _alarm(alarm)) is not None),
+        finished=finished if isinstance(finished, datetime) or finished is None else to_start(finished, zone),
+        source=str(related[0]) if related else "",
         origin=str(component.get(ORIGIN, "")),
         sequence=int(component.get("SEQUENCE", 0)),
         cancelled=str(component.get("STATUS", "")).upper() == "CANCELLED",

@@ -8,15 +8,17 @@ from datetime import UTC, date, datetime
 from typing import Any
 
 from whenvoca.calendars.event import Attendee, Event
+from whenvoca.calendars.task import Task
 
 _LEFT_OUT = ("sequence",)  # bookkeeping
-_DEFAULTS = {each.name: each.default for each in fields(Event)}
+_DEFAULTS = {cls: {each.name: each.default for each in fields(cls)} for cls in (Event, Task)}
+_TASK = "task"  # stands in the state of a task
 
 
 def to_state(event: Event) -> dict[str, Any]:
     """The event's filled fields, by the names of ``Event``; equal states are equal events for people."""
-    state: dict[str, Any] = {}
-    for name, default in _DEFAULTS.items():
+    state: dict[str, Any] = {_TASK: True} if isinstance(event, Task) else {}
+    for name, default in _DEFAULTS[type(event)].items():
         value = getattr(event, name)
         if name in _LEFT_OUT or value == default:
             continue
@@ -31,10 +33,11 @@ def to_state(event: Event) -> dict[str, Any]:
 def from_state(state: Mapping[str, Any]) -> Event:
     """The event of such a state."""
     given = dict(state)
+    cls = Task if given.pop(_TASK, False) else Event
     given["attendees"] = tuple(Attendee(*each) for each in state.get("attendees", ()))
     for name in ("alarms", "categories", "excluded", "added"):
         given[name] = tuple(state.get(name, ()))
-    return Event(**given)
+    return cls(**given)
 
 
 def event_key(uid: str, occurrence: datetime | date | None = None) -> str:

@@ -8,9 +8,12 @@ from __future__ import annotations
 import re
 from datetime import UTC, date, datetime
 from functools import lru_cache
+from urllib.parse import quote
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
+from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
+from whenvoca.calendars.task import Task
 from whenvoca.calendars.vtimezone import vtimezone_lines
 from whenvoca.values.durations import Duration
 
@@ -20,6 +23,7 @@ _PRODUCT = "PRODID:-//Whenvoca//Whenvoca//EN"
 _TO_ESCAPE = re.compile(r"[\\;,\n\r]")
 _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]")
 
+_OF_TASKS = ("due", "section", "person", "finished", "source")
 # Which properties each field of the language is written as; what is not listed is never touched in a change.
 PROPERTIES = {
     "title": ("SUMMARY",), "start": ("DTSTART",), "end": ("DTEND", "DURATION"), "location": ("LOCATION",),
@@ -84,7 +88,9 @@ def zones_of(event: Event) -> list[tuple[str, int]]:
 
 
 def event_lines(event: Event, stamp: datetime) -> list[str]:
-    """The VEVENT of an event."""
+    """The VEVENT of an event, the VTODO of a task."""
+    if isinstance(event, Task):
+        return _task_lines(event, stamp)
     lines = ["BEGIN:VEVENT", f"UID:{event.uid}", f"DTSTAMP:{_utc(stamp)}"]
     if event.occurrence is not None:
         lines.append(moment_line("RECURRENCE-ID", event.occurrence))
@@ -106,17 +112,52 @@ def event_lines(event: Event, stamp: datetime) -> list[str]:
     return lines
 
 
+def _task_lines(task: Task, stamp: datetime) -> list[str]:
+    lines = ["BEGIN:VTODO", f"UID:{task.uid}", f"DTSTAMP:{_utc(stamp)}"]
+    for name in TASK_PROPERTIES:
+        lines += field_lines(name, task)
+    if task.sequence:
+        lines.append(f"SEQUENCE:{task.sequence}")
+    if task.origin:
+        lines.append(f"{ORIGIN}:{escape_text(task.origin)}")
+    for span in task.alarms:
+        lines += alarm_lines(span, task.title)
+    return [*lines, "END:VTODO"]
+
+
+def _task_field_lines(name: str, task: Task) -> list[str]:
+    match name:
+        case "due":
+            return [moment_line("DUE", task.end)] if task.end is not None else []
+        case "section":
+            return [f"CATEGORIES:{escape_text(task.section)}"] if task.section else []
+        case "person":
+            if not task.person:
+                return []
+            where = f"mailto:{task.person}" if "@" in task.person else f"urn:whenvoca:person:{quote(task.person)}"
+            return [f"ATTENDEE:{where}"]
+        case "finished":
+            if task.finished is None:
+                return ["STATUS:NEEDS-ACTION"]
+            return [f"COMPLETED:{_utc(task.finished)}", "STATUS:COMPLETED", "PERCENT-COMPLETE:100"]
+        case "source":
+            return [f"RELATED-TO:{escape_text(task.source)}"] if task.source else []
+    return []
+
+
 FIELD_ORDER = ("title", "start", "end", "repeat", "location", "details", "attendees", "busy", "priority", "colour",
                "category", "private")  # fmt: skip
 
 
 def field_lines(name: str, event: Event) -> list[str]:
     """The content lines of one field of the language; none where the field is empty."""
+    if isinstance(event, Task) and name in _OF_TASKS:
+        return _task_field_lines(name, event)
     match name:
         case "title":
             return [f"SUMMARY:{escape_text(event.title)}"] if event.title else []
         case "start":
-            return [moment_line("DTSTART", event.start)]
+            return [moment_line("DTSTART", event.start)] if event.start is not None else []
         case "end":
             return [moment_line("DTEND", event.end)]
         case "repeat":

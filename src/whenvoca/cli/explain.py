@@ -72,7 +72,7 @@ def _of_subjects(
     for workflow in result.workflows:
         if workflow.trigger is None or (workflow.trigger.definition.subject == "row") != bool(numbers):
             continue
-        program = open_program(workflow, places, ledger)
+        program = open_program(workflow, places, ledger, kit.workspace.zone)
         for source in program.sources.values():
             sight = observe(ledger, source, kit.clock.now())
             program.take_up(source, ledger, places, kit.clock.now(), kit.workspace.root)

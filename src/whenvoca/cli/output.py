@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 WIDEST = 100
 OUTCOME_STYLES = {
     "done": "green", "failed": "bold red", "waiting": "yellow", "begun": "yellow", "dropped": "dim", "not taken up": "yellow",
+    "missed": "yellow",
 }  # fmt: skip
 
 

@@ -7,25 +7,29 @@ from typing import Any
 
 import click
 
+from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
 from whenvoca.cli.choosing import choice_options, to_active
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, console, say, say_next, show_json, styled
 from whenvoca.engine.rehearsing import Rehearsal, rehearse
-from whenvoca.engine.working import Choice
+from whenvoca.engine.working import Choice, Request
 from whenvoca.errors import ExitCode, RequestFault
 
 
 @click.command("rehearse")
 @click.argument("workflows", nargs=-1, metavar="[WORKFLOW]...")
 @choice_options
+@give_option
 @click.option(
     "--sample", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
     help="Rows of this file instead of the sheet's: --sample one-row.csv.",
 )  # fmt: skip
 @common_options
-def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, sample: Path | None) -> int:
+def command(
+    common: Common, workflows: tuple[str, ...], choice: Choice | None, sample: Path | None, given: dict[str, str]
+) -> int:
     """Show what a run would do, as a list of effects, old → new, by place. Nothing is written anywhere.
 
     The very same steps run as in `run`, on places that are read for real; a later step sees what an earlier one would
@@ -48,7 +52,10 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, s
     others = (
         [each for each in kit.check().workflows if each.name not in {one.name for one in active}] if workflows else []
     )
-    done = rehearse(kit.workspace, active, others, kit.places, kit.clock, choice=choice, sample=sample)
+    answers = Answers(given, active, kit.workspace.zone, kit.workspace.dates, may_ask=not common.as_json)
+    by_hand = frozenset(each.identity for each in active) if workflows else frozenset[str]()
+    request = Request(choice, kept=10**9, is_rehearsal=True, by_hand=by_hand, answer=answers.answer, pick=answers.pick)
+    done = rehearse(kit.workspace, active, others, kit.places, kit.clock, request=request, sample=sample)
     done.outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
         show_json(_to_json(done))

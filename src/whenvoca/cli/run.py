@@ -6,6 +6,7 @@ from typing import Any
 
 import click
 
+from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
 from whenvoca.cli.choosing import ask_yes, choice_options, to_active
 from whenvoca.cli.common import Common, common_options
@@ -24,12 +25,14 @@ _MOST_SHOWN, _ALL = 40, 10**9
 @click.command("run")
 @click.argument("workflows", nargs=-1, metavar="[WORKFLOW]...")
 @choice_options
+@give_option
 @click.option("--yes", is_flag=True, help="Let go what the brake holds, without asking.")
 @common_options
-def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, yes: bool) -> int:
+def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, given: dict[str, str], yes: bool) -> int:
     """Take up what is waiting for these workflows (all, unless some are named), once.
 
-    They are checked first; with a fault nothing runs. A second run changes nothing. Exit status 1 if a run failed,
+    They are checked first; with a fault nothing runs. A second run changes nothing. One that waits for the clock or for a hand is
+    started once, now, where it is named. Exit status 1 if a run failed,
     3 if a place could not be reached; what was begun then goes on with the next run.
 
     Example: whenvoca run slot-requests
@@ -43,12 +46,17 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, y
     for fault in result.all_faults if not common.as_json else ():
         show_fault(fault, err=True)
     active = to_active(result, choice)
+    by_hand = frozenset(each.identity for each in active) if workflows else frozenset[str]()
+    answers = Answers(given, active, kit.workspace.zone, kit.workspace.dates, may_ask=not common.as_json)
     with (
         open_ledger(kit.workspace, kit.clock, say) as ledger,
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
         kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
-        request = Request(choice, allow=lambda held: yes or _ask(held, common), kept=kept, progress=progress)
+        request = Request(
+            choice, allow=lambda held: yes or _ask(held, common), kept=kept, progress=progress, by_hand=by_hand,
+            answer=answers.answer, pick=answers.pick,
+        )  # fmt: skip
         outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, request)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
@@ -122,7 +130,7 @@ def _what(result: RunResult) -> str:
 def _summary(outcome: Outcome, common: Common) -> None:
     counts = {
         word: sum(1 for each in outcome.results if each.outcome == word)
-        for word in ("done", "failed", "waiting", "not taken up")
+        for word in ("done", "failed", "waiting", "missed", "not taken up")
     }
     said = [count_of(counts["done"], "row") + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
     for held in outcome.held:

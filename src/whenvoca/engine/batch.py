@@ -7,27 +7,32 @@ before it is replaced.
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.state import split_key
+from whenvoca.engine.asking import Question
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.effects import TELLING, Effect, EffectKey, Receipt, deed_of, noun_of
 from whenvoca.engine.faces import CalendarFace, RowState, SavedRows, SaveIntent, SheetFace
 from whenvoca.engine.ledger import Journal, JournalEntry, Ledger, Occurrence, Sighting
 from whenvoca.engine.observing import moved_cursor, sightings
-from whenvoca.engine.program import Program, TroubleFault, reason_of
+from whenvoca.engine.people import People
+from whenvoca.engine.presence import VERBS, note_presence
+from whenvoca.engine.program import Program, TroubleFault, asks, reason_of
 from whenvoca.engine.sources import Source
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.starting import holds, subject_state, tell_before, why_dropped
-from whenvoca.engine.step_call import People, Performing, RunContext
+from whenvoca.engine.step_call import Performing, RunContext
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.evaluation import Scope, WaitingFault
+from whenvoca.values.durations import Duration, show_duration
 
 UTC_ZONE = ZoneInfo("UTC")
 GROUP = 2500  # runs that advance together
+_LATE = 60  # seconds after which a run by time is told as late
 MOST_UNSAVED = 15_000  # runs whose cells may wait for the save of their file; more would only fill the memory
 
 
@@ -81,6 +86,7 @@ class _Run:
     reason: str = ""
     mend: str = ""
     trouble: WhenvocaError | None = None
+    late: str = ""  # how late it began, where it is a matter of time
 
 
 @dataclass(slots=True, kw_only=True)
@@ -97,9 +103,11 @@ class Batch:
     progress: Callable[[int], None]
     kept: int = 200  # of how many runs the effects are kept to be told; the journal has them all
     chosen: Container[str] | None = None  # keys of the only subjects that run now
+    ask: Callable[[Question], Any] | None = None  # answers what workflows ask
     again: int = 0  # runs that trouble at a place has ended, and that have a try left
     _unsaved: list[_Run] = field(default_factory=list)
     _by_effect: dict[int, tuple[_Run, Effect]] = field(default_factory=dict)
+    _sheets: Mapping[str, SheetFace] = field(default_factory=dict)
     _next_effect: int = 0
 
     def __post_init__(self) -> None:
@@ -115,6 +123,7 @@ class Batch:
         ``zone`` is the workflow's own; without it the zone of the place counts.
         """
         identity = program.workflow.identity
+        self._sheets = sheets
         after = 0
         held: set[str] = set()  # subjects whose run waits: what happened to them later waits with it
         while occurrences := self.ledger.waiting(identity, GROUP, after):
@@ -189,10 +198,16 @@ class Batch:
             self.stage, start.scope, self.root, program.workflow.identity, occurrence.subject, occurrence.place, self.people,
             sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=start.is_lost,
             is_last_try=occurrence.tries + 1 >= settings.tries,
-            reads=self.ledger.reads_of(occurrence.run) if start.done else {},
+            reads=self.ledger.reads_of(self.ledger.last_run_of(occurrence)) if start.done or asks(program.workflow) else {},
+            ask=self.ask,
         )  # fmt: skip
         journal = {entry.key: entry for entry in start.done}
-        return _Run(occurrence, context, program.perform(context), journal, self.clock.tick())
+        late = self._late(occurrence) if trigger.definition.watches in ("starts", "ends", "clock") else ""
+        return _Run(occurrence, context, program.perform(context), journal, self.clock.tick(), late=late)
+
+    def _late(self, occurrence: Occurrence) -> str:
+        late = Duration.between(datetime.fromisoformat(occurrence.at), self.clock.now())
+        return f"late by {show_duration(Duration(seconds=late.seconds // 60 * 60))}" if late.seconds >= _LATE else ""
 
     def perform(self, occurrence: Occurrence, performing: Performing) -> None:
         """Carries one performance out that no workflow gives: an undo. Its cells wait for the save of their files."""
@@ -202,11 +217,33 @@ class Batch:
         )  # fmt: skip
         self._advance([_Run(occurrence, context, performing, {}, self.clock.tick())])
 
+    def give_back(self, run: int, effect: Effect) -> bool:
+        """Carries out one effect that no workflow gives, in a run of its own: somebody's presence comes back. Answers whether
+        it was done."""
+        key = EffectKey("presence", "", 1)
+        self.ledger.commit(Journal(intents=[(self._next_effect, run, key, effect)]))
+        number, self._next_effect = self._next_effect, self._next_effect + 1
+        (result,) = self.stage.apply([(number, effect)], self.clock.now())
+        is_done = isinstance(result, Receipt)
+        journal = Journal()
+        if isinstance(result, Receipt):
+            journal.receipts.append((number, effect, result))
+        else:
+            journal.failures.append((number, reason_of_error(result)))
+        self.ledger.commit(journal)
+        reason = "" if isinstance(result, Receipt) else reason_of_error(result)
+        self.ledger.end_return(run, "done" if is_done else "failed", reason)
+        self.tell(
+            RunResult("presence", effect.target, "done" if is_done else "failed", reason, effects=(effect,), run=run)
+        )
+        return is_done
+
     def _advance(self, runs: Sequence[_Run]) -> None:
         """Lockstep: each round journals the intents of all runs, applies them, and hands the receipts on."""
         answers: list[tuple[_Run, Receipt | WhenvocaError | None]] = [(run, None) for run in runs]
         journal = Journal()
         observed: list[tuple[Effect, Receipt, int]] = []
+        claimed: list[tuple[int, Occurrence, Effect]] = []
         while answers:
             asked: list[tuple[_Run, int, EffectKey, Effect]] = []
             for run, answer in answers:
@@ -218,25 +255,46 @@ class Batch:
                     journal.reads += [(run.occurrence.run, *each) for each in run.context.fresh_reads]
                     run.context.fresh_reads = []
             self._end_runs([run for run, _ in answers if run.outcome], journal)
-            self._commit(journal, observed)
-            journal, observed = Journal(), []
+            self._commit(journal, observed, claimed)
+            journal, observed, claimed = Journal(), [], []
+            refused = self._save_before(asked)
+            going = [each for each in asked if each[1] not in refused]
             results = (
-                self.stage.apply([(number, effect) for _, number, _, effect in asked], self.clock.now())
-                if asked
+                self.stage.apply([(number, effect) for _, number, _, effect in going], self.clock.now())
+                if going
                 else []
             )
-            answers = []
-            for (run, number, _, effect), result in zip(asked, results, strict=True):
+            answers = [(run, refused[number]) for run, number, _, _ in asked if number in refused]
+            for (run, number, _, effect), result in zip(going, results, strict=True):
                 self._note(run, number, effect, result, journal)
                 if isinstance(result, Receipt) and not result.is_pending:
                     observed.append((effect, result, run.occurrence.run))
+                    if effect.verb in VERBS:
+                        claimed.append((number, run.occurrence, effect))
                 answers.append((run, result))
-        self._commit(journal, observed)
+        self._commit(journal, observed, claimed)
 
-    def _commit(self, journal: Journal, written: Sequence[tuple[Effect, Receipt, int]]) -> None:
-        """One round: intents, receipts and ends, and what our own writes were, where calendars are observed."""
+    def _save_before(self, asked: Sequence[tuple[_Run, int, EffectKey, Effect]]) -> dict[int, WhenvocaError]:
+        """Cells are saved before anything is told to others: what is told is then true. Answers the effects that must not
+        happen now, with the trouble of their run's cells."""
+        if not any(effect.verb in TELLING for _, _, _, effect in asked) or not self._by_effect:
+            return {}
+        active = [run for run, _, _, _ in asked]
+        self.save_files(self._sheets, active)
+        refused: dict[int, WhenvocaError] = {}
+        for run, number, _, _ in asked:
+            if run.trouble is not None:
+                refused[number], run.trouble = run.trouble, None
+        return refused
+
+    def _commit(
+        self, journal: Journal, written: Sequence[tuple[Effect, Receipt, int]], claimed: Sequence[tuple[int, Occurrence, Effect]]
+    ) -> None:  # fmt: skip
+        """One round: intents, receipts and ends, claims on presence, and our own writes, where calendars are observed."""
         with self.ledger.transaction():
             self.ledger.commit(journal)
+            for number, occurrence, effect in claimed:
+                note_presence(self.ledger, number, occurrence.run, occurrence.workflow, effect)
             note_own_events(self.ledger, self.stage.calendar, written, self.clock.now())
 
     def _step(self, run: _Run, answer: Receipt | WhenvocaError | None) -> tuple[int, EffectKey, Effect] | None:
@@ -269,6 +327,13 @@ class Batch:
                     answer = Receipt()
                     continue
                 self.stage.plan(effect)
+                if entry is not None and effect.verb == "call" and (effect.after or {}).get("repeatable") is False:
+                    raise RowFault(
+                        "in doubt: it is not known whether the call was done before the program stopped",
+                        mend="look there, then: whenvoca retry does it again",
+                    )
+                if entry is not None and effect.verb in VERBS:
+                    effect = replace(effect, before=entry.effect.before)  # what stood there before the crash
                 if entry is not None:
                     return entry.number, key, effect
                 self._next_effect += 1
@@ -319,19 +384,20 @@ class Batch:
                 return
         else:
             spent = round((self.clock.tick() - run.began) * 1000)
-            journal.ended.append((run.occurrence, run.outcome, run.reason, spent))
+            journal.ended.append((run.occurrence, run.outcome, run.reason or run.late, spent))
         self.progress(1)
         self.tell(
             RunResult(
-                run.occurrence.workflow, run.occurrence.label, run.outcome, run.reason, run.mend, tuple(run.effects),
+                run.occurrence.workflow, run.occurrence.label, run.outcome, run.reason or run.late, run.mend, tuple(run.effects),
                 run.occurrence.run, run.trouble, run.occurrence.subject, run.occurrence.number,
             )
         )  # fmt: skip
 
     # --- saving
 
-    def save_files(self, sheets: Mapping[str, SheetFace]) -> bool:
-        """Saves every file with pending cells; then the runs that wrote them have ended. Answers whether all were saved."""
+    def save_files(self, sheets: Mapping[str, SheetFace], active: Sequence[_Run] = ()) -> bool:
+        """Saves every file with pending cells; then the runs that wrote them have ended, but for those that are still at work.
+        Answers whether all were saved."""
         trouble: WhenvocaError | None = None
         for file in self.files():
             if not file.pending:
@@ -352,6 +418,9 @@ class Batch:
                 continue
             self._note_saved(saved, begun, sheets)
         journal = Journal()
+        for run in active:
+            if run.unsaved and trouble is not None:
+                run.trouble = trouble
         for run in self._unsaved:
             if run.unsaved:
                 assert trouble is not None
@@ -364,7 +433,8 @@ class Batch:
             self._end(run, journal)
         self.ledger.commit(journal)
         self._unsaved = []
-        self._by_effect = {}
+        left = {id(run) for run in active if run.unsaved}
+        self._by_effect = {number: each for number, each in self._by_effect.items() if id(each[0]) in left}
         return trouble is None
 
     def _note_saved(self, saved: dict[str, SavedRows], begun: list[int], sheets: Mapping[str, SheetFace]) -> None:
@@ -379,8 +449,11 @@ class Batch:
                         continue
                     run.unsaved -= 1
                     if (error := rows.errors.get(number)) is not None:
-                        run.outcome, run.reason, run.mend = "failed", reason_of_error(error), error.mend
-                        journal.failures.append((number, run.reason))
+                        if run.outcome:
+                            run.outcome, run.reason, run.mend = "failed", reason_of_error(error), error.mend
+                        else:
+                            run.trouble = error  # still at work: it hears of it as the failure of its next step
+                        journal.failures.append((number, reason_of_error(error)))
                     else:
                         journal.receipts.append((number, effect, Receipt(rows.digest)))
                         cause[effect.target] = run.occurrence.run
@@ -425,7 +498,7 @@ def note_own_events(
     """Enters our own writes to calendars that are observed into their log, with the run that made them."""
     by_calendar: dict[str, dict[str, tuple[Effect, Receipt, int]]] = {}
     for effect, receipt, run in written:
-        if effect.verb != "take event as made" and "row" not in effect.verb:
+        if deed_of(effect.verb) != "take" and noun_of(effect.verb) in ("event", "task"):
             by_calendar.setdefault(effect.place, {})[split_key(effect.target)[0]] = (effect, receipt, run)
     for place, by_uid in by_calendar.items():
         cursor = ledger.cursor(place)
@@ -439,7 +512,7 @@ def note_own_events(
                 fresh[found[0]] = found[1]
             elif uid in names:
                 gone.append(names[uid])
-            if effect.verb == "create event" and effect.event is not None:
+            if deed_of(effect.verb) == "create" and effect.event is not None:
                 events = [effect.event]
             else:
                 stored = calendar.find_event(uid) if found is not None else None

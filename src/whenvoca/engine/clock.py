@@ -10,6 +10,8 @@ from typing import Protocol
 class Clock(Protocol):
     """The moment for workflows, and waiting in real time."""
 
+    is_played: bool  # it stands where somebody put it
+
     def now(self) -> datetime:
         """The current moment, aware, in UTC."""
 
@@ -25,6 +27,8 @@ class Clock(Protocol):
 
 class RealClock:
     """The clock of the machine."""
+
+    is_played = False
 
     def now(self) -> datetime:
         """The current moment in UTC."""
@@ -44,10 +48,16 @@ class RealClock:
 
 
 class PlayedClock(RealClock):
-    """A clock that stands at a given moment (``--now``); waiting still takes real time."""
+    """A clock that stands at a given moment (``--now``) until it is moved on; waiting still takes real time."""
+
+    is_played = True
 
     def __init__(self, moment: datetime) -> None:
         self._moment = moment.astimezone(UTC)
+
+    def move_to(self, moment: datetime) -> None:
+        """Moves on; never back."""
+        self._moment = max(self._moment, moment.astimezone(UTC))
 
     def now(self) -> datetime:
         """The moment it stands at."""

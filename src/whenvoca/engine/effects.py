@@ -11,10 +11,22 @@ from whenvoca.values.texts import show_value
 
 Verb = Literal[
     "create event", "change event", "delete event", "put back event", "take event as made", "change row", "add row",
-    "delete row", "put back row",
+    "delete row", "put back row", "fill sheet", "create task", "change task", "delete task", "put back task",
+    "take task as made", "send message", "send letter", "set presence", "restore presence", "return presence", "call",
 ]  # fmt: skip
-TAKING_AWAY = ("delete event", "delete row")
-ALTERING = ("change event", "change row", *TAKING_AWAY)
+TAKING_AWAY = ("delete event", "delete task", "delete row")
+ALTERING = ("change event", "change task", "change row", *TAKING_AWAY)
+TELLING = ("send message", "send letter", "call")  # what cannot be taken back
+
+
+def deed_of(verb: str) -> str:
+    """What a verb does to its thing: create, change, delete, put back, add; or take, where it stands already."""
+    return "take" if verb.startswith("take ") else verb.rpartition(" ")[0]
+
+
+def noun_of(verb: str) -> str:
+    """What a verb is done to: event, task, row."""
+    return verb.split(" ")[1] if verb.startswith("take ") else verb.rpartition(" ")[2]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -67,6 +67,11 @@ class EventThing:
         return self.event.uid
 
     @property
+    def is_private(self) -> bool:
+        """Whether others see no more of it than its time."""
+        return self.event.private
+
+    @property
     def key(self) -> str:
         """What makes it the same event: the UID, for an occurrence with its original start."""
         return event_key(self.event.uid, self.event.occurrence)

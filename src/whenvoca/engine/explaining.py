@@ -102,10 +102,10 @@ def explain_run(
         record.workflow, record.label, outcome=record.outcome, reason=record.reason, run=record.number
     )  # fmt: skip
     occurrence = ledger.occurrence(record.occurrence)
-    if record.kind == "undo" or occurrence is None:
+    if record.kind != "run" or occurrence is None:
         told.told = [Told("effect", "", effect=effect) for effect in record.effects]
         return told
-    program = open_program(workflow, places, ledger)
+    program = open_program(workflow, places, ledger, workspace.zone)
     source = program.sources.get(occurrence.place)
     if source is None:
         raise RequestFault(f"run {record.number} was about {occurrence.place}, which its workflow no longer speaks of")
@@ -114,7 +114,7 @@ def explain_run(
     told.happened = occurrence.happened
     scope, state = describe_start(program.program, occurrence, source, seen, program.zone)
     told.state = _fields_of(source, occurrence.subject, state)
-    stage = LiveStage(places.calendars, places.sheets, ledger, clock)
+    stage = LiveStage(places, ledger, clock)
     listening = _Listening(workflow, Compiler(program.program.columns), told.told)
     _explain_where(program, scope, listening)
     trigger = workflow.trigger

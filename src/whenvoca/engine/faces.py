@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.people import Person
 from whenvoca.errors import RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.evaluation import Thing
@@ -124,6 +125,49 @@ class CalendarFace(Place, Protocol):
 
 
 @dataclass(frozen=True, slots=True)
+class Presence:
+    """What a person shows to others (RFC 6121 4.7.2): free, away, dnd or xa, and words."""
+
+    show: str = "free"
+    status: str = ""
+    symbol: str = ""
+
+    def to_dict(self) -> dict[str, str]:
+        """As plain data."""
+        return {"show": self.show, "status": self.status, "symbol": self.symbol}
+
+    @classmethod
+    def of(cls, data: Mapping[str, Any]) -> Presence:
+        """Of plain data."""
+        return cls(str(data.get("show") or "free"), str(data.get("status") or ""), str(data.get("symbol") or ""))
+
+
+class ChatFace(Place, Protocol):
+    """A chat: rooms, people, and what they show."""
+
+    rooms: Sequence[str]
+
+    def presence_of(self, person: Person) -> Presence:
+        """What the person shows now. Raises PlaceTrouble."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Sends messages and sets presence; answers a receipt or an error for each. A message that stands there already
+        under the same id is not sent again, where the chat can tell."""
+
+    def close(self) -> None:
+        """Ends what connections there are."""
+
+
+class OutboxFace(Place, Protocol):
+    """Where letters go out."""
+
+    sender: str
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Sends letters; answers a receipt or an error for each."""
+
+
+@dataclass(frozen=True, slots=True)
 class SeenRow:
     """A row as a scan found it. ``fault`` tells why it cannot be taken up (a key that stands twice)."""
 
@@ -202,6 +246,9 @@ class SheetFace(Place, Protocol):
 
     def current(self, key: str) -> RowState | None:
         """The row as it stands now, pending cells included; None if it is gone."""
+
+    def rows_below(self, columns: Sequence[str]) -> list[list[Raw]]:
+        """The cells of these columns in every row below the headings, in order; a line of totals left out."""
 
     def count_equal(self, cells: Mapping[str, Any]) -> int:
         """How many rows hold these cells, pending ones included."""

@@ -14,6 +14,7 @@ from typing import Any, Protocol
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import Found, Resource, RowState, SaveIntent
+from whenvoca.engine.times import Times
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +126,7 @@ class Journal:
     reads: list[tuple[int, str, int, list[Found]]] = field(default_factory=list)  # run, step, ordinal, what was found
 
 
-class Ledger(Protocol):
+class Ledger(Times, Protocol):
     """The record. Every method outside ``transaction`` is one of its own."""
 
     def transaction(self) -> AbstractContextManager[None]:
@@ -235,6 +236,9 @@ class Ledger(Protocol):
     def commit(self, journal: Journal) -> None:
         """Writes one round of a group."""
 
+    def last_run_of(self, occurrence: Occurrence) -> int:
+        """The newest run of an occurrence, 0 if it never ran; its own if it is begun."""
+
     def reads_of(self, run: int) -> dict[tuple[str, int], list[Found]]:
         """What the look-ups of a run found, by step and ordinal."""
 
@@ -243,6 +247,15 @@ class Ledger(Protocol):
 
     def begin_undo(self, record: RunRecord, at: str) -> int:
         """Begins the run that takes back another one; answers its number."""
+
+    def newest_number(self) -> int:
+        """The number of the newest occurrence, 0 if there is none."""
+
+    def begin_return(self, workflow: str, place: str, person: str, at: str) -> int:
+        """Begins a run that no occurrence sets off: a presence comes back; answers its number."""
+
+    def end_return(self, number: int, outcome: str, reason: str) -> None:
+        """Ends it."""
 
     def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
         """Ends it: the run is marked as undone, and its subject held until a person changes it."""

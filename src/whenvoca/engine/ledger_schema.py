@@ -2,7 +2,36 @@
 
 from __future__ import annotations
 
-VERSION = 2
+VERSION = 3
+
+# Of triggers by time, of presence, pauses and jobs: since version 3.
+TIMES = """
+CREATE TABLE marks (           -- up to which moment a workflow has looked for starts at a place, or at the clock
+    workflow TEXT NOT NULL, place TEXT NOT NULL, at TEXT NOT NULL,
+    PRIMARY KEY (workflow, place)
+) WITHOUT ROWID;
+CREATE TABLE starts (          -- the next moment of each UID that a workflow waits for
+    workflow TEXT NOT NULL, place TEXT NOT NULL, uid TEXT NOT NULL, due TEXT NOT NULL,
+    PRIMARY KEY (workflow, place, uid)
+) WITHOUT ROWID;
+CREATE INDEX starts_due ON starts (workflow, due);
+CREATE TABLE claims (
+    number INTEGER PRIMARY KEY,  -- that of the effect which made it
+    place TEXT NOT NULL, person TEXT NOT NULL, run INTEGER NOT NULL, workflow TEXT NOT NULL, shown TEXT NOT NULL,
+    until TEXT NOT NULL, event_place TEXT NOT NULL, event_key TEXT NOT NULL, event_field TEXT NOT NULL,
+    ended INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX claims_standing ON claims (place, person) WHERE NOT ended;
+CREATE TABLE presences (       -- of whom a claim holds: what was shown before, and what we last wrote
+    place TEXT NOT NULL, person TEXT NOT NULL, before TEXT NOT NULL, shown TEXT NOT NULL,
+    PRIMARY KEY (place, person)
+) WITHOUT ROWID;
+CREATE TABLE pauses (workflow TEXT PRIMARY KEY, since TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE jobs (
+    number INTEGER PRIMARY KEY, arguments TEXT NOT NULL, state TEXT NOT NULL, code INTEGER NOT NULL DEFAULT 0,
+    out TEXT NOT NULL DEFAULT '', err TEXT NOT NULL DEFAULT ''
+);
+"""
 
 # What brings a ledger of an earlier version up to the next one.
 STEPS = {
@@ -25,9 +54,12 @@ CREATE TABLE reads (
     PRIMARY KEY (run, step, ordinal)
 ) WITHOUT ROWID;
 """,
+    2: TIMES,
 }
 
-TABLES = """
+TABLES = (
+    TIMES
+    + """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE cursors (place TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE observations (
@@ -59,7 +91,7 @@ CREATE TABLE occurrences (
     at TEXT NOT NULL,
     happened TEXT NOT NULL,
     chain TEXT NOT NULL,       -- workflows that led to it, separated by blanks
-    state TEXT NOT NULL,       -- waiting, done, failed, dropped, undone
+    state TEXT NOT NULL,       -- waiting, done, failed, dropped, undone, missed
     run INTEGER NOT NULL DEFAULT 0,
     tries INTEGER NOT NULL DEFAULT 0,  -- how often trouble at a place has ended a try
     UNIQUE (workflow, place, subject, sequence)
@@ -74,10 +106,10 @@ CREATE TABLE runs (
     subject TEXT NOT NULL,
     label TEXT NOT NULL,
     started TEXT NOT NULL,
-    outcome TEXT NOT NULL,     -- begun, waiting, done, failed
+    outcome TEXT NOT NULL,     -- begun, waiting, done, failed, missed, dropped
     reason TEXT NOT NULL DEFAULT '',
     milliseconds INTEGER NOT NULL DEFAULT 0,
-    kind TEXT NOT NULL DEFAULT 'run',  -- run, undo
+    kind TEXT NOT NULL DEFAULT 'run',  -- run, undo, presence
     undoes INTEGER,            -- of an undo: the run that it takes back
     undone INTEGER             -- the undo that took it back
 );
@@ -121,3 +153,4 @@ CREATE TABLE reads (           -- what look-ups of a run found
     PRIMARY KEY (run, step, ordinal)
 ) WITHOUT ROWID;
 """
+)

@@ -37,10 +37,11 @@ from whenvoca.engine.ledger_rows import (
     with_run,
 )
 from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
+from whenvoca.engine.ledger_times import SqliteTimes
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
 
-class SqliteLedger:
+class SqliteLedger(SqliteTimes):
     """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be kept."""
 
     def __init__(self, path: Path) -> None:
@@ -400,6 +401,11 @@ class SqliteLedger:
         """What a run did, with receipts, in order."""
         return [entry for entry in self.journal_of(run) if entry.receipt is not None]
 
+    def last_run_of(self, occurrence: Occurrence) -> int:
+        """The newest run of an occurrence that read something, its own before that."""
+        found = "SELECT coalesce(max(number),0) FROM runs WHERE occurrence=? AND number IN (SELECT run FROM reads)"
+        return int(self._one(found, (occurrence.number,)))
+
     def reads_of(self, run: int) -> dict[tuple[str, int], list[Found]]:
         """What the look-ups of a run found."""
         rows = self._db.execute("SELECT step, ordinal, found FROM reads WHERE run=?", (run,))
@@ -426,6 +432,25 @@ class SqliteLedger:
                 (record.occurrence, record.workflow, record.place, record.subject, record.label, at, record.number),
             )
         return int(cursor.lastrowid or 0)
+
+    def newest_number(self) -> int:
+        """The number of the newest occurrence."""
+        return int(self._one("SELECT coalesce(max(number),0) FROM occurrences", ()))
+
+    def begin_return(self, workflow: str, place: str, person: str, at: str) -> int:
+        """Begins a run in which a presence comes back."""
+        with self.transaction():
+            cursor = self._db.execute(
+                "INSERT INTO runs (occurrence,workflow,place,subject,label,started,outcome,kind) "
+                "VALUES (0,?,?,?,?,?,'begun','presence')",
+                (workflow, place, person, person, at),
+            )
+        return int(cursor.lastrowid or 0)
+
+    def end_return(self, number: int, outcome: str, reason: str) -> None:
+        """Ends it."""
+        with self._telling():
+            self._db.execute("UPDATE runs SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
 
     def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
         """Ends it: the run is marked as undone, and its subject held until a person changes it."""

@@ -18,6 +18,7 @@ from whenvoca.engine.faces import CalendarFace, RowState, SheetFace
 from whenvoca.engine.ledger import Ledger, Observation, Occurrence, Sighting
 from whenvoca.engine.program import Program
 from whenvoca.engine.sources import Source
+from whenvoca.engine.starts import TakenUp
 from whenvoca.errors import RowFault
 from whenvoca.language.evaluation import Scope
 from whenvoca.language.inference import fold_name
@@ -133,14 +134,6 @@ def _is_given(master: Event | None, key: str, state: RowState, zone: ZoneInfo) -
 
 
 # --- what is an occurrence
-
-
-@dataclass(slots=True)
-class TakenUp:
-    """What a workflow takes up: how many new occurrences, and circles that were stopped."""
-
-    new: int = 0
-    circles: list[str] = field(default_factory=list)
 
 
 def take_up(

@@ -23,7 +23,7 @@ def preview(
     try:
         for workflow in workflows:
             try:
-                program = open_program(workflow, places, ledger)
+                program = open_program(workflow, places, ledger, workspace.zone)
                 for source in program.sources.values():
                     observe(ledger, source, clock.now())
                     program.take_up(source, ledger, places, clock.now(), workspace.root)

@@ -6,17 +6,20 @@ that a crash cut short is worked through again with the receipts it has.
 
 from __future__ import annotations
 
+import contextlib
 from collections import Counter
-from collections.abc import Callable, Generator
+from collections.abc import Callable, Generator, Iterator
 from typing import Any
 
+from whenvoca.engine.asking import Question
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.event_thing import EVENT_FIELDS
 from whenvoca.engine.step_call import Acting, Action, CompiledStep, Performing, RunContext, StepCall
+from whenvoca.engine.task_thing import TASK_FIELDS
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.checker import iter_steps
-from whenvoca.language.evaluation import Compiler, Value, WaitingFault
+from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.inference import fold_name
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
@@ -40,8 +43,11 @@ class Program:
         self._columns_of = columns_of
         self._compiler = Compiler(columns)
         self._steps = 0
+        self._hides = workflow.settings.private != "shown"
         assert workflow.trigger is not None
-        self.where = self._compiler.conditions(workflow.trigger.conditions)
+        self.where = _admitting(
+            self._compiler.conditions(workflow.trigger.conditions), workflow.trigger.definition.admits
+        )
         self._body = self._compile(workflow.body)
         self._on_failure = self._compile(workflow.on_failure) if workflow.on_failure else None
 
@@ -67,6 +73,17 @@ class Program:
                     raise RowFault(message, mend=second.mend) from second
             raise
 
+    def first_questions(self, scope: Scope) -> Iterator[tuple[Question, str]]:
+        """What is asked before the first step, each with the name that its answer gets in ``scope``."""
+        for statement in self.workflow.body.statements:
+            if isinstance(statement, tree.Let):
+                with contextlib.suppress(RowFault):
+                    scope.names[fold_name(statement.name)] = self._compiler.value(statement.value)(scope)
+            elif isinstance(statement, tree.Ask):
+                yield self._to_question(statement)(scope), fold_name(statement.name)
+            else:
+                return
+
     def _next_number(self) -> int:
         self._steps += 1
         return self._steps
@@ -86,6 +103,8 @@ class Program:
                 return self._compile_if(statement)
             case tree.ForEach():
                 return self._compile_for_each(statement)
+            case tree.Ask():
+                return self._compile_ask(statement)
             case tree.Stop():
                 return _stop
             case tree.Fail():
@@ -95,11 +114,37 @@ class Program:
     def _compile_let(self, statement: tree.Let) -> Action:
         value, name = self._compiler.value(statement.value), fold_name(statement.name)
 
+        hides = self._hides
+
         def act(context: RunContext, repetition: str) -> Performing:
+            context.scope.hides = hides
             context.scope.names[name] = value(context.scope)
+            context.scope.hides = False
             yield from ()
 
         return act
+
+    def _compile_ask(self, statement: tree.Ask) -> Action:
+        question, name = self._to_question(statement), fold_name(statement.name)
+
+        def act(context: RunContext, repetition: str) -> Performing:
+            context.scope.names[name] = context.answer(question(context.scope))
+            yield from ()
+
+        return act
+
+    def _to_question(self, statement: tree.Ask) -> Callable[[Scope], Question]:
+        text = self._compiler.value(statement.question)
+        default = self._compiler.value(statement.default) if statement.default is not None else None
+        choices = [self._compiler.value(each) for each in statement.choices]
+
+        def question(scope: Scope) -> Question:
+            return Question(
+                name=statement.name, text=show_value(text(scope)), kind=statement.kind,
+                default=None if default is None else default(scope), choices=tuple(show_value(each(scope)) for each in choices),
+            )  # fmt: skip
+
+        return question
 
     def _compile_if(self, statement: tree.If) -> Action:
         branches = [
@@ -179,6 +224,9 @@ class Program:
             rules_zone=definition.field("zone") is not None,
             on_failure=self._compile(step.on_failure) if step.on_failure else None,
             named=_to_named(step.slots["NAME"]) if "NAME" in step.slots else None,
+            sentence_value=self._compiler.value(step.slots["VALUE"]) if "VALUE" in step.slots else None,
+            host_said=_written_out(step.slots.get("VALUE")),
+            hides=definition.is_told and self._hides,
             **self._look_up(step),
         )
 
@@ -207,8 +255,9 @@ class Program:
         """The `where` of a look-up, and what it asks for by `FIELD is VALUE`, so that not everything need be gone through."""
         if not step.conditions:
             return {"condition": None, "wanted": {}, "where_said": ""}
+        fields = TASK_FIELDS if step.definition.thing == "task" else EVENT_FIELDS
         is_row = step.definition.thing == "row"
-        compiler = Compiler(self._columns_of(step.places[-1].lower()) if is_row else EVENT_FIELDS)
+        compiler = Compiler(self._columns_of(step.places[-1].lower()) if is_row else fields)
         parts = [each for node in step.conditions for each in _joined_by_and(node)]
         asked = {
             fold_name(each.left.word): compiler.value(each.right)
@@ -221,12 +270,50 @@ class Program:
         return {"condition": compiler.conditions(step.conditions), "wanted": asked, "where_said": said}
 
 
+def asks(workflow: tree.Workflow) -> bool:
+    """Whether the workflow asks somebody something."""
+    return any(True for _ in iter_asks(workflow.body))
+
+
+def iter_asks(block: tree.Block) -> Iterator[tree.Ask]:
+    """The questions of a block, those in branches and repetitions too."""
+    for statement in block.statements:
+        match statement:
+            case tree.Ask():
+                yield statement
+            case tree.If():
+                for _, branch in statement.branches:
+                    yield from iter_asks(branch)
+            case tree.ForEach():
+                yield from iter_asks(statement.body)
+
+
 class TroubleFault(RowFault):
     """Trouble at a place that lasted through every try: the run fails by it. ``trouble`` is what it was."""
 
     def __init__(self, trouble: WhenvocaError) -> None:
         super().__init__(trouble.message, where=trouble.where, mend=trouble.mend)
         self.trouble = trouble
+
+
+def _admitting(where: Callable[[Scope], bool], admits: Callable[[Any], bool] | None) -> Callable[[Scope], bool]:
+    """The trigger's `where`, for the subjects that it is about at all."""
+    if admits is None:
+        return where
+    return lambda scope: admits(scope.subject) and where(scope)
+
+
+def _written_out(node: tree.Node | None) -> str:
+    """What stands in a text before its first value in braces."""
+    if not isinstance(node, tree.Text) or not node.lines:
+        return ""
+    plain: list[str] = []
+    for part in node.lines[0]:
+        if not isinstance(part, str):
+            break
+        plain.append(part)
+    text = "".join(plain).lower()
+    return text if len(plain) == len(node.lines[0]) or "/" in text.partition("//")[2] else ""
 
 
 def _to_named(node: tree.Node) -> Value:
@@ -246,6 +333,7 @@ def _keyed(
     step: CompiledStep, context: RunContext, repetition: str
 ) -> Generator[tuple[EffectKey, Effect], Receipt, Any]:
     """The step's effects, each with its key; answers what the step made."""
+    context.scope.hides = step.hides
     call = StepCall(step, context, repetition)
     if context.trace is not None:
         context.trace.step(step.tree, f"{step.number} {step.tree.path}", repetition, call.resolved())
@@ -257,7 +345,11 @@ def _keyed(
         try:
             effect = acting.throw(fault) if fault else acting.send(answer) if answer else next(acting)
         except StopIteration as end:
+            context.scope.hides = False
             return end.value
+        except RowFault:
+            context.scope.hides = False
+            raise
         ordinal = context.ordinals.get((step_key, repetition), 0) + 1
         context.ordinals[step_key, repetition] = ordinal
         key = EffectKey(step_key, repetition, ordinal)

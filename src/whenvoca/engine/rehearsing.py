@@ -9,7 +9,7 @@ from pathlib import Path
 from whenvoca.engine.brake import Held, limits_of, to_held
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.working import Choice, OpenPlaces, Outcome, Request, open_program, run_workflows
+from whenvoca.engine.working import OpenPlaces, Outcome, Request, open_program, run_workflows
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language import tree
@@ -31,7 +31,7 @@ class Rehearsal:
 
 def rehearse(
     workspace: Workspace, workflows: Sequence[tree.Workflow], others: Sequence[tree.Workflow], places: OpenPlaces,
-    clock: Clock, *, choice: Choice | None = None, sample: Path | None = None,
+    clock: Clock, *, request: Request, sample: Path | None = None,
 ) -> Rehearsal:  # fmt: skip
     """Plays what a run of these workflows would do. ``others`` are named if it would set them off. ``sample`` is a
     file whose rows stand for those of the one workflow's sheet."""
@@ -42,7 +42,6 @@ def rehearse(
         for place in instead:
             ledger.forget(place)
         idle = {} if instead else _take_up(others, rehearsed, ledger, clock, workspace)
-        request = Request(choice=choice, kept=10**9, is_rehearsal=True)
         done = Rehearsal(run_workflows(workspace, workflows, rehearsed, ledger, clock, request))
         for workflow in workflows:
             mine = [result for result in done.outcome.results if result.workflow == workflow.identity]
@@ -76,7 +75,7 @@ def _take_up(
         if workflow.settings.paused:
             continue
         try:
-            program = open_program(workflow, places, ledger)
+            program = open_program(workflow, places, ledger, workspace.zone)
             for source in program.sources.values():
                 program.take_up(source, ledger, places, clock.now(), workspace.root)
         except WhenvocaError:

@@ -9,9 +9,11 @@ from zoneinfo import ZoneInfo
 from whenvoca.calendars.event import changed_fields
 from whenvoca.calendars.state import from_state, split_key
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.event_thing import EVENT_FIELDS, EventThing
+from whenvoca.engine.event_thing import EVENT_FIELDS
 from whenvoca.engine.faces import CalendarFace, RowState, SheetFace
 from whenvoca.engine.ledger import Ledger
+from whenvoca.engine.standing import event_now
+from whenvoca.engine.task_thing import TASK_FIELDS, to_thing
 from whenvoca.language.evaluation import Thing
 from whenvoca.language.inference import fold_name
 from whenvoca.values.columns import Unread
@@ -21,10 +23,11 @@ from whenvoca.values.kinds import show_raw
 class Change:
     """One changed field, as `changes` lists it."""
 
-    __slots__ = ("field", "new", "old", "word")
+    __slots__ = ("field", "is_private", "new", "old", "word")
 
-    def __init__(self, field: str, old: Any, new: Any, word: str = "") -> None:
+    def __init__(self, field: str, old: Any, new: Any, word: str = "", *, is_private: bool = False) -> None:
         self.field, self.old, self.new = field, old, new
+        self.is_private = is_private  # what it was and is stays out of what others read
         self.word = word or field  # what stands for it in a workflow
 
     def value_of(self, word: str) -> Any:
@@ -120,10 +123,9 @@ def _shown(row: Thing, word: str) -> Any:
 class CalendarSource:
     """A calendar's events, as they were last observed."""
 
-    fields = EVENT_FIELDS
-
     def __init__(self, calendar: CalendarFace, ledger: Ledger) -> None:
         self.calendar = calendar
+        self.fields = TASK_FIELDS if calendar.info().kind == "tasks" else EVENT_FIELDS
         self.name = calendar.name
         self.zone = calendar.zone
         self._ledger = ledger
@@ -134,30 +136,65 @@ class CalendarSource:
     def thing(self, key: str, state: RowState) -> Thing:
         """The event."""
         event = from_state(state)
-        return EventThing(event, self.name, self.calendar.address_of(event.uid), self.zone)
+        return to_thing(event, self.name, self.calendar.address_of(event.uid), self.zone)
 
     def label(self, key: str, state: RowState | None) -> str:
         """The event's title."""
         return show_raw(state.get("title")) if state and state.get("title") else split_key(key)[0]
 
     def current(self, key: str) -> RowState | None:
-        """The event as it was last observed."""
-        return self._ledger.standing(self.name, [key]).get(key)
+        """The event as it was last observed; an occurrence that was never changed as its series gives it."""
+        return event_now(self._ledger, self.name, key, self.zone)
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         """The fields in which two states differ."""
-        found = changed_fields(from_state(old), from_state(new))
-        return [Change(name, before, after) for name, (before, after) in found.items()]
+        before, after = from_state(old), from_state(new)
+        is_private = before.private or after.private
+        return [
+            Change(name, *values, is_private=is_private and name in ("title", "location", "details"))
+            for name, values in changed_fields(before, after).items()
+        ]
 
     def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
         """The event as it is: a failed run's writes to an event are what the next one begins with."""
         return state
 
 
+class NoSource:
+    """What stands for a place where a workflow is about nothing but its moment: the clock, or a hand."""
+
+    fields: frozenset[str] = frozenset()
+
+    def __init__(self, name: str, zone: ZoneInfo) -> None:
+        self.name, self.zone = name, zone
+
+    def prepare(self) -> None:
+        """There is nothing to read."""
+
+    def thing(self, key: str, state: RowState) -> Any:
+        """It is about nothing."""
+
+    def label(self, key: str, state: RowState | None) -> str:
+        """The moment."""
+        return key
+
+    def current(self, key: str) -> RowState | None:
+        """Nothing that could be gone."""
+        return {}
+
+    def changes(self, old: RowState, new: RowState) -> list[Change]:
+        """Nothing changes."""
+        return []
+
+    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
+        """As it is."""
+        return state
+
+
 def to_sources(
     places: Sequence[str], sheets: Mapping[str, SheetFace], calendars: Mapping[str, CalendarFace], ledger: Ledger
 ) -> dict[str, Source]:
-    """The sources of these places, by the places' names."""
+    """The sources of these places, by the places' names; tasks count as calendars here."""
     found: dict[str, Source] = {}
     for place in places:
         source: Source = (

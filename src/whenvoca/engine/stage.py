@@ -5,21 +5,25 @@ Sheet effects stay pending until their file is saved; the calendars write a grou
 
 from __future__ import annotations
 
+from collections import ChainMap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
-from typing import Protocol
+from typing import Any, Protocol
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.effects import Effect, Receipt, deed_of
 from whenvoca.engine.event_thing import EventThing
-from whenvoca.engine.faces import CalendarFace, RowState, SheetFace, StoredEvent
+from whenvoca.engine.faces import CalendarFace, ChatFace, OutboxFace, Presence, RowState, SheetFace, StoredEvent
 from whenvoca.engine.identity import Lineage
-from whenvoca.engine.ledger import Ledger
+from whenvoca.engine.ledger import Ledger, MadeThing
+from whenvoca.engine.people import Person
+from whenvoca.engine.task_thing import to_thing
+from whenvoca.engine.times import Claim
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 
 _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
@@ -65,25 +69,72 @@ class Stage(Protocol):
     def find_event(self, place: str, key: str) -> StoredEvent | None:
         """The event of that key as it stands now: a whole one, or one occurrence of a series."""
 
-    def to_thing(self, place: str, event: Event) -> EventThing:
+    def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:
         """The event as workflows see it."""
 
     def find_clashes(self, place: str, event: Event) -> list[Event]:
         """Occurrences at that calendar that take the event's time, its own lineage left out."""
 
+    def presence_of(self, place: str, person: Person) -> Presence:
+        """What a person shows in a chat."""
+
+    def claims_on(self, place: str, person: Person) -> list[Claim]:
+        """The claims on what they show that have not ended."""
+
+    def presence_before(self, place: str, person: Person) -> Presence | None:
+        """What comes back when every claim ends; None where nothing does, since a hand changed it."""
+
+    def rooms_of(self, place: str) -> Sequence[str]:
+        """The rooms of a chat."""
+
+    def made_row(self, place: str, lineage: str) -> MadeThing | None:
+        """The row that a mirror keeps for that lineage, by its key, as far as we know."""
+
+    def outbox_names(self) -> list[str]:
+        """The names of the places that letters can go out by."""
+
+
+class StagePlaces(Protocol):
+    """The places that a stage acts on, each kind by lower-case name."""
+
+    @property
+    def calendars(self) -> Mapping[str, CalendarFace]:
+        """The calendars."""
+
+    @property
+    def tasks(self) -> Mapping[str, CalendarFace]:
+        """The lists of tasks."""
+
+    @property
+    def sheets(self) -> Mapping[str, SheetFace]:
+        """The sheets."""
+
+    @property
+    def chats(self) -> Mapping[str, ChatFace]:
+        """The chats."""
+
+    @property
+    def outboxes(self) -> Mapping[str, OutboxFace]:
+        """Where letters go out."""
+
 
 class LiveStage:
     """The stage that writes for real."""
 
-    def __init__(
-        self, calendars: Mapping[str, CalendarFace], sheets: Mapping[str, SheetFace], ledger: Ledger, clock: Clock
-    ) -> None:
-        self._calendars = calendars
+    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock) -> None:
+        sheets, self._calendars, self._chats, self._outboxes = (
+            places.sheets,
+            places.calendars,
+            places.chats,
+            places.outboxes,
+        )
+        together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
         self._ledger = ledger
         self._clock = clock
+        self._dated: Mapping[str, CalendarFace] = together
         self._planned: dict[str, list[Event]] = {}
         self._has_made: dict[str, bool] = {}  # by calendar, before this batch
-        self._calendar = lru_cache(maxsize=None)(lambda name: calendars[name.lower()])
+        self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
         self._sheet = lru_cache(maxsize=None)(lambda name: sheets[name.lower()])
 
     def calendar(self, name: str) -> CalendarFace:
@@ -118,10 +169,10 @@ class LiveStage:
             found = occurrence_at(stored.event, moment, self.calendar(place).zone)
         return None if found is None else replace(stored, event=found)
 
-    def to_thing(self, place: str, event: Event) -> EventThing:
-        """The event as workflows see it."""
+    def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:
+        """The event or task as workflows see it."""
         calendar = self.calendar(place)
-        return EventThing(event, calendar.name, calendar.address_of(event.uid), calendar.zone)
+        return to_thing(event, calendar.name, address or calendar.address_of(event.uid), calendar.zone)
 
     def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
         """By the ledger first, else by our mark at the place."""
@@ -162,7 +213,7 @@ class LiveStage:
 
     def plan(self, effect: Effect) -> None:
         """Notes an event that is about to be made, so that later rows of the batch see it."""
-        if effect.event is not None and effect.verb == "create event":
+        if effect.event is not None and deed_of(effect.verb) == "create":
             self._planned.setdefault(effect.place, []).append(effect.event)
 
     def apply(self, numbered: Sequence[tuple[int, Effect]], stamp: datetime) -> list[Receipt | WhenvocaError]:
@@ -172,10 +223,10 @@ class LiveStage:
         for number, effect in numbered:
             groups.setdefault(effect.place, []).append((number, effect))
         for place, group in groups.items():
-            if place.lower() in self._calendars:
+            if (face := self._writer(place.lower())) is not None:
                 effects = [effect for _, effect in group]
                 try:
-                    answers = self._calendars[place.lower()].apply(effects, stamp)
+                    answers = face.apply(effects, stamp)
                 except PlaceTrouble as trouble:
                     answers = [trouble] * len(effects)
                 results |= {number: answer for (number, _), answer in zip(group, answers, strict=True)}
@@ -184,6 +235,44 @@ class LiveStage:
                     results[number] = self._pend(number, effect)
         self._planned.clear()
         return [results[number] for number, _ in numbered]
+
+    def _writer(self, name: str) -> CalendarFace | ChatFace | OutboxFace | None:
+        """The place of that name that writes at once; None for a sheet."""
+        for faces in (self._dated, self._chats, self._outboxes):
+            if name in faces:
+                found: CalendarFace | ChatFace | OutboxFace = faces[name]
+                return found
+        return None
+
+    def presence_of(self, place: str, person: Person) -> Presence:
+        """What a person shows in a chat now."""
+        return self._chats[place.lower()].presence_of(person)
+
+    def claims_on(self, place: str, person: Person) -> list[Claim]:
+        """As the ledger remembers."""
+        return self._ledger.claims(self._chats[place.lower()].name, person.name.lower())
+
+    def presence_before(self, place: str, person: Person) -> Presence | None:
+        """As the ledger remembers, unless what shows now is no longer what we wrote."""
+        chat = self._chats[place.lower()]
+        known = self._ledger.presence(chat.name, person.name.lower())
+        return Presence.of(known[0]) if known and chat.presence_of(person) == Presence.of(known[1]) else None
+
+    def has_chat(self, place: str) -> bool:
+        """Whether the workspace has that chat."""
+        return place.lower() in self._chats
+
+    def rooms_of(self, place: str) -> Sequence[str]:
+        """The rooms of a chat."""
+        return self._chats[place.lower()].rooms
+
+    def made_row(self, place: str, lineage: str) -> MadeThing | None:
+        """As the ledger remembers."""
+        return self._ledger.made(place, lineage)
+
+    def outbox_names(self) -> list[str]:
+        """The outboxes of the workspace."""
+        return [self._outboxes[name].name for name in self._outboxes]
 
     def _pend(self, number: int, effect: Effect) -> Receipt | WhenvocaError:
         try:

@@ -19,6 +19,8 @@ def why_dropped(program: Program, occurrence: Occurrence, now: RowState | None, 
     assert trigger is not None
     if program.is_mirror:
         return ""
+    if trigger.definition.watches in ("starts", "ends"):
+        return "its event is gone" if now is None else "" if is_in else "its event left the set"
     if trigger.is_set:
         word = trigger.definition.subject
         return f"its {word} is gone" if now is None else "" if is_in else f"its {word} left the set"

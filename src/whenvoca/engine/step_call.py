@@ -2,39 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Mapping, Sequence
+from collections.abc import Callable, Generator, Sequence
 from copy import copy
 from dataclasses import dataclass, field
-from datetime import date, time
+from datetime import date, datetime, time
 from functools import cached_property
 from typing import Any, Protocol
+from zoneinfo import ZoneInfo
 
+from whenvoca.engine.asking import Question
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import Found
 from whenvoca.engine.identity import Lineage
+from whenvoca.engine.people import People
 from whenvoca.engine.stage import Stage
-from whenvoca.errors import RowFault
+from whenvoca.errors import RequestFault, RowFault
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.evaluation import Scope, Thing, Value
+from whenvoca.language.inference import fold_name
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
 from whenvoca.values.zones import load_zone
 
 Acting = Generator[Effect, Receipt, Any]
 Performing = Generator[tuple[EffectKey, Effect], Receipt, None]
-
-
-@dataclass(frozen=True, slots=True)
-class People:
-    """Names that stand for addresses, by lower-case name."""
-
-    addresses: Mapping[str, str] = field(default_factory=dict)
-    organizer: str = ""  # who invites
-
-    def to_address(self, name: str) -> str:
-        """The address of a person's name; what is no name is given back."""
-        return self.addresses.get(name.lower(), name)
 
 
 @dataclass(slots=True)
@@ -56,6 +48,23 @@ class RunContext:
     reads: dict[tuple[str, int], list[Found]] = field(default_factory=dict)  # what look-ups found, by step and ordinal
     fresh_reads: list[tuple[str, int, list[Found]]] = field(default_factory=list)  # not journalled yet
     trace: Trace | None = None
+    ask: Callable[[Question], Any] | None = (
+        None  # answers what the workflow asks; raises RequestFault where nobody does
+    )
+
+    def answer(self, asked: Question) -> Any:
+        """The answer to a question; after a crash, or in a retry, the one that was given before."""
+        step = f"ask {asked.name}"
+        if (step, 1) not in self.reads:
+            if self.ask is None:
+                raise RowFault(f'nobody answers "{asked.name}" here', mend=f"--give {asked.name}=…")
+            try:
+                found = [Found("", asked.name, {"answer": self.ask(asked)})]
+            except RequestFault as fault:
+                raise RowFault(fault.message, mend=fault.mend) from fault
+            self.reads[step, 1] = found
+            self.fresh_reads.append((step, 1, found))
+        return self.reads[step, 1][0].state["answer"]
 
 
 class Trace(Protocol):
@@ -175,6 +184,67 @@ class StepCall:
         return self._context.scope.subject
 
     @property
+    def now(self) -> datetime:
+        """The moment of the occurrence."""
+        return self._context.scope.now.astimezone(self.scope.zone)
+
+    @property
+    def sentence_value(self) -> Any:
+        """What the VALUE in the step's sentence comes to."""
+        return self._step.sentence_value(self.scope) if self._step.sentence_value else None
+
+    @property
+    def names_place(self) -> bool:
+        """Whether the sentence names a place."""
+        return bool(self._step.tree.places)
+
+    @property
+    def column_words(self) -> list[str]:
+        """The columns that stand below the step, as written."""
+        return [written for written, _ in self._step.columns]
+
+    def with_element(self, element: Any) -> StepCall:
+        """The same step for one element of the list in its sentence."""
+        each = self._step.tree.slots["EACH"]
+        call = copy(self)
+        call.scope = self.scope.with_names({**self.scope.names, fold_name(getattr(each, "word", "")): element})
+        return call
+
+    def told(self, word: str, zone: ZoneInfo | None) -> str:
+        """The field's text as somebody reads it: a list one a line, moments in their zone, where they have one."""
+        call = self
+        if zone is not None:
+            call = copy(self)
+            call.scope = self.scope.told_in(zone)
+        value = call.value(word)
+        return "\n".join(show_value(item) for item in value) if isinstance(value, list | tuple) else show_value(value)
+
+    def occasion(self, what: str) -> str:
+        """What names a message, letter or call of this very occurrence: the same when it has to be sent again."""
+        c = self._context
+        step = f"{self._step.number} {self._step.tree.path}"
+        context = f"{c.subject_place} {c.subject_key}#{c.sequence}"
+        return Lineage(c.root, c.workflow, context, step, f"{self.repetition} {what}").to_uid(1)
+
+    def follows(self, word: str) -> tuple[str, str, str] | None:
+        """The event whose start or end the field names, as (calendar, key, field): what is set until then follows it."""
+        node = next((line.value for line in self._step.tree.fields if line.word == word), None)
+        if not isinstance(node, tree.Field) or node.word not in ("start", "end") or not isinstance(node.of, tree.Name):
+            return None
+        owner = fold_name(node.of.word)
+        thing: Any = self.scope.subject if owner == self.scope.subject_word else self.scope.names.get(owner)
+        return (thing.place, thing.key, node.word) if hasattr(thing, "event") else None
+
+    def allows_host(self, host: str) -> bool:
+        """Whether the workflow itself names the host."""
+        return f"//{host}".lower() in self._step.host_said
+
+    @property
+    def subject_word(self) -> str:
+        """What the run is about: row, event."""
+        return self._context.scope.subject_word
+
+    @property
     def subject_place(self) -> str:
         """The place of the run's subject."""
         return self._context.subject_place
@@ -252,6 +322,9 @@ class CompiledStep:
     rules_zone: bool
     on_failure: list[Action] | None
     named: Value | None
+    sentence_value: Value | None
+    hides: bool  # what private events are about stays out of it
+    host_said: str  # what is written out in the sentence's value, in lower case
     condition: Callable[[Scope], bool] | None
     wanted: dict[str, Value]
     where_said: str

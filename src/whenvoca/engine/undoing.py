@@ -12,7 +12,7 @@ from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.state import event_key, from_state, to_state
 from whenvoca.engine.batch import Batch, RunResult
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.effects import Effect, EffectKey, Receipt, Verb, deed_of, noun_of
 from whenvoca.engine.faces import RowState, StoredEvent
 from whenvoca.engine.ledger import JournalEntry, Ledger, Occurrence, RunRecord
 from whenvoca.engine.stage import LiveStage
@@ -25,6 +25,7 @@ from whenvoca.values.texts import show_value
 # Which attributes of Event stand behind a field of the language.
 _ATTRIBUTES = {
     "attendees": "attendees", "optional": "attendees", "alarm": "alarms", "repeat": "rule", "category": "categories",
+    "due": "end",
 }  # fmt: skip
 
 
@@ -113,7 +114,7 @@ def undo_runs(
     workspace: Workspace, records: Sequence[RunRecord], places: OpenPlaces, ledger: Ledger, clock: Clock
 ) -> UndoOutcome:
     """Takes these runs back, in this order, through the live stage; what it writes sets nothing off."""
-    stage = LiveStage(places.calendars, places.sheets, ledger, clock)
+    stage = LiveStage(places, ledger, clock)
     outcome = UndoOutcome()
     for record in records:
         undone = Undone(record)
@@ -159,7 +160,8 @@ def _backwards(ledger: Ledger, stage: LiveStage, undone: Undone) -> Performing:
 
 def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[str]) -> Generator[Effect, Receipt, None]:
     effect = entry.effect
-    if effect.verb == "take event as made":
+    deed, noun = deed_of(effect.verb), noun_of(effect.verb)
+    if deed == "take":
         return
     if effect.verb in ("change row", "add row", "delete row", "put back row"):
         yield from _turned_row(stage, effect, left)
@@ -172,19 +174,19 @@ def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[st
         "lineage": effect.lineage,
         "number": effect.number,
     }
-    if effect.verb == "delete event":
+    if deed == "delete":
         if stored is not None:
             left.append(f'{effect.place}: "{stored.event.title}" stands there again')
             return
         base = dict(known.base) if known is not None and known.base is not None else None
-        yield Effect(verb="put back event", after=effect.before, kept=effect.kept, base=base, **more)
+        yield Effect(verb=_verb("put back", noun), after=effect.before, kept=effect.kept, base=base, **more)
         return
     title = (effect.after or effect.before or {}).get("title") or effect.target
     if stored is None:
         left.append(f'{effect.place}: "{title}" is no longer there')
         return
     kept = stored.data.decode("utf-8", "replace")
-    if effect.verb in ("create event", "put back event"):
+    if deed in ("create", "put back"):
         changed = [
             name for name, value in _shown(stored.event).items() if not _is_same(value, (effect.after or {}).get(name))
         ]
@@ -194,16 +196,25 @@ def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[st
             )
             return
         yield Effect(
-            verb="delete event", before=_shown(stored.event), version=stored.version, stored=stored, kept=kept, **more
+            verb=_verb("delete", noun),
+            before=_shown(stored.event),
+            version=stored.version,
+            stored=stored,
+            kept=kept,
+            **more,
         )
         return
     new, before, after = _restored(effect, stored, stage, left)
     if after:
         base = _base_before(known.base, new, after) if known is not None and known.base is not None else None
         yield Effect(
-            verb="change event", before=before, after=after, version=stored.version, stored=stored, event=new, kept=kept,
+            verb=_verb("change", noun), before=before, after=after, version=stored.version, stored=stored, event=new, kept=kept,
             base=base, **more,
         )  # fmt: skip
+
+
+def _verb(deed: str, noun: str) -> Verb:
+    return f"{deed} {noun}"  # type: ignore[return-value]
 
 
 def _shown(event: Event) -> dict[str, Any]:
@@ -212,7 +223,9 @@ def _shown(event: Event) -> dict[str, Any]:
 
 def _kept_event(effect: Effect, stage: LiveStage) -> Event:
     """The event as it stood before the effect."""
-    events = read_events(effect.kept.encode(), stage.calendar(effect.place).zone)
+    is_task = noun_of(effect.verb) == "task"
+    zone = stage.calendar(effect.place).zone
+    events = read_events(effect.kept.encode(), zone, noun="task" if is_task else "event")
     exact = [event for event in events if event_key(event.uid, event.occurrence) == effect.target]
     return exact[0] if exact else events[0]
 

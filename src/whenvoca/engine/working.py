@@ -4,52 +4,53 @@ from __future__ import annotations
 
 import json
 import platform
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections import ChainMap
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
+from whenvoca.calendars.state import event_key, from_state, split_key
+from whenvoca.engine.asking import Question
 from whenvoca.engine.batch import Batch, RunResult, SavingFile
 from whenvoca.engine.brake import Held, could_pass, is_halved, limits_of, to_held
 from whenvoca.engine.checking import written_columns
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Receipt
-from whenvoca.engine.faces import CalendarFace, SheetFace
+from whenvoca.engine.faces import SheetFace
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Journal, Ledger, Occurrence
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.lock import worker_lock
-from whenvoca.engine.observing import Sight, TakenUp, observe_calendar, observe_sheet, take_up
+from whenvoca.engine.observing import Sight, observe_calendar, observe_sheet, take_up
+from whenvoca.engine.presence import end_turn, turns
 from whenvoca.engine.program import Program
-from whenvoca.engine.sources import CalendarSource, SheetSource, Source, to_sources
-from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.sources import CalendarSource, NoSource, SheetSource, Source, to_sources
+from whenvoca.engine.stage import LiveStage, StagePlaces
 from whenvoca.engine.starting import holds
+from whenvoca.engine.starts import CLOCK, TakenUp, take_up_clock, take_up_starts
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SettingsFault
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.evaluation import Scope
 from whenvoca.language.inference import fold_name
+from whenvoca.values.texts import show_value
 from whenvoca.values.zones import load_zone
 
 LOCK_PATIENCE = 60.0
+_MOST_LISTED = 12
+_OFFERED = timedelta(days=366)  # how far around now events are offered to be chosen from
 _ROUNDS = 20  # how often workflows may set each other off within one command
 _FIRST_PAUSE = 1.0  # seconds before what trouble at a server has ended is tried again; then twice as long each time
 
 
-class OpenPlaces(Protocol):
+class OpenPlaces(StagePlaces, Protocol):
     """The places of a workspace, opened."""
-
-    @property
-    def calendars(self) -> Mapping[str, CalendarFace]:
-        """The calendars by lower-case name."""
-
-    @property
-    def sheets(self) -> Mapping[str, SheetFace]:
-        """The sheets by lower-case name."""
 
     @property
     def files(self) -> Sequence[SavingFile]:
@@ -154,6 +155,30 @@ def claim_home(ledger: Ledger, workspace: Workspace) -> None:
 
 
 @dataclass(frozen=True, slots=True)
+class Candidate:
+    """A subject that may be chosen: its key, and what people know it by."""
+
+    key: str
+    label: str
+    said: str
+
+
+def nobody_answers(question: Question) -> Any:
+    """Where nobody can be asked: the default holds. Raises RequestFault where there is none."""
+    if question.default is not None:
+        return question.default
+    raise RequestFault(f'"{question.name}" is not given: {question.text}', mend=f"--give {question.name}=…")
+
+
+def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:
+    """Where nobody can be asked which one. Raises RequestFault, with a list of what there is."""
+    listed = "; ".join(each.said for each in candidates[:_MOST_LISTED])
+    more = f" and {len(candidates) - _MOST_LISTED} more" if len(candidates) > _MOST_LISTED else ""
+    option = "--row" if what == "row" else "--event"
+    raise RequestFault(f"which {what} is meant? There are: {listed}{more}", mend=f"choose by {option}")
+
+
+@dataclass(frozen=True, slots=True)
 class Choice:
     """The only subjects that a command is about: rows by their number in the sheet, events by UID, or any by key."""
 
@@ -169,6 +194,9 @@ class Request:
     choice: Choice | None = None
     only: frozenset[str] | None = None  # keys of subjects: what else waits goes on waiting
     allow: Callable[[Held], bool] = lambda held: False
+    by_hand: frozenset[str] = frozenset()  # workflows that are started now, once: by the clock, or asked
+    answer: Callable[[Question], Any] = nobody_answers
+    pick: Callable[[str, Sequence[Candidate]], str] = nobody_picks
     kept: int = 200
     is_rehearsal: bool = False
     progress: Callable[[int, int], None] = lambda done, total: None
@@ -190,8 +218,14 @@ class _Working:
         self._workspace, self._places, self._ledger, self._clock = workspace, places, ledger, clock
         self._request = request
         self._outcome = Outcome()
-        self._stage = LiveStage(places.calendars, places.sheets, ledger, clock)
-        self._programs = [open_program(workflow, places, ledger) for workflow in workflows]
+        self._stage = LiveStage(places, ledger, clock)
+        paused = ledger.pauses()
+        self._programs = [
+            open_program(workflow, places, ledger, workspace.zone)
+            for workflow in workflows
+            if workflow.identity not in paused
+        ]
+        self._answers: dict[tuple[str, str], Any] = {}  # by workflow and question, given before anything was done
         self._held: set[str] = set()
         self._away: dict[str, str] = {}  # places that could not be looked at, with the reason
         self._chosen: dict[str, frozenset[str]] = {}  # by workflow: the keys that alone run
@@ -202,13 +236,19 @@ class _Working:
         """Rounds of looking, taking up and running, until nothing new comes of it."""
         if not self._request.is_rehearsal:
             _finish_saves(self._ledger, self._places, self._clock.now())
+            if any(each.watches in ("starts", "ends", "clock") for each in self._programs):
+                check_time(self._ledger, self._clock)
         pause = _FIRST_PAUSE
         for round_number in range(_ROUNDS):
             new = self._look(first=round_number == 0)
             if not new and not self._batch.again and round_number:
                 break
             self._batch = self._new_batch()
+            if round_number == 0:
+                self._start_by_hand()
+            self._settle_presence()
             self._run_all()
+            self._settle_presence()
             saved = self._batch.save_files(self._places.sheets)
             if self._batch.again:
                 self._clock.wait(pause)
@@ -258,6 +298,9 @@ class _Working:
                 taken = each.take_up(source, self._ledger, self._places, now, self._workspace.root)
                 self._outcome.faults += taken.circles
                 new += taken.new
+                for missed in taken.missed:
+                    reason = f"was due at {missed.at[:16].replace('T', ' ')}"
+                    self._outcome.hear(RunResult(each.identity, missed.label, "missed", reason), self._request.kept)
         return new
 
     # --- running
@@ -268,7 +311,7 @@ class _Working:
         for each in self._programs:
             if each.identity in self._held or not (self._request.choice or self._ledger.count_waiting(each.identity)):
                 continue
-            if all(name in self._away for name in each.sources):
+            if each.sources and all(name in self._away for name in each.sources):
                 continue
             for source in each.sources.values():
                 source.prepare()
@@ -278,7 +321,85 @@ class _Working:
                 self._outcome.held.append(held)
                 continue
             self._batch.chosen = chosen
+            self._batch.ask = partial(self._answer, each)
             self._batch.run_waiting(each.program, each.sources, each.zone, self._places.sheets)
+
+    # --- by hand
+
+    def _start_by_hand(self) -> None:
+        """Starts what is asked for: a workflow by the clock or by hand once, about what is chosen."""
+        now = self._clock.now()
+        for each in self._programs:
+            if each.identity not in self._request.by_hand or each.watches not in ("clock", "hand"):
+                continue
+            trigger = each.program.workflow.trigger
+            assert trigger is not None
+            if trigger.is_about:
+                if self._request.choice is None:
+                    self._chosen[each.identity] = frozenset([self._pick(each)])
+                    self._wake(each, self._chosen[each.identity])
+                continue
+            if each.watches == "clock" and self._ledger.count_waiting(each.identity):
+                continue  # its moment has come by itself
+            self._ask_before(each)
+            number = self._ledger.newest_number() + 1
+            zone = each.zone or self._workspace.zone
+            at = now.astimezone(zone).isoformat()
+            place = next(iter(each.sources))
+            label = f"by hand {now.astimezone(zone):%a %d %b %H:%M}"
+            fresh = Occurrence(
+                each.identity, place, f"by hand {number}", -number, at, each.first_happening, label=label
+            )
+            self._ledger.add_occurrences([fresh], once=False)
+
+    def _ask_before(self, each: OpenProgram) -> None:
+        """Asks what the workflow asks before its first step, so that nothing is done where somebody has to answer first."""
+        zone = each.zone or self._workspace.zone
+        scope = Scope(None, "", self._clock.now(), zone)
+        for question, name in each.program.first_questions(scope):
+            self._answers[each.identity, question.name] = scope.names[name] = self._request.answer(question)
+
+    def _answer(self, each: OpenProgram, question: Question) -> Any:
+        key = (each.identity, question.name)
+        return self._answers[key] if key in self._answers else self._request.answer(question)
+
+    def _pick(self, each: OpenProgram) -> str:
+        """The one subject that somebody chooses among those that the trigger offers."""
+        found: list[Candidate] = []
+        now = self._clock.now()
+        for source in each.sources.values():
+            source.prepare()
+            for key in self._offered(each, source):
+                state = source.current(key)
+                if state is None:
+                    continue
+                scope = Scope(source.thing(key, state), each.subject_word, now, each.zone or source.zone)
+                if holds(each.program, scope):
+                    found.append(Candidate(key, source.label(key, state), _said_of(source, key, state)))
+        if not found:
+            raise RequestFault(f"{each.identity}: there is no {each.subject_word} that it could be about")
+        return self._request.pick(each.subject_word, found)
+
+    def _offered(self, each: OpenProgram, source: Source) -> list[str]:
+        """What stands at the source; of calendars, what lies in the year around now, occurrences one by one."""
+        if not isinstance(source, CalendarSource):
+            return [key for key, _ in self._ledger.standing_sequences(source.name)]
+        now = self._clock.now()
+        events = source.calendar.find_between(now - _OFFERED, now + _OFFERED)
+        return [event_key(event.uid, event.occurrence) for event in events if not event.cancelled]
+
+    # --- presence
+
+    def _settle_presence(self) -> None:
+        """Gives people back what they showed, where every claim on it has ended."""
+        for turn in turns(self._ledger, self._stage, self._workspace.people, self._clock.now()):
+            if turn.effect is not None:
+                record = self._ledger.begin_return(
+                    turn.ended[-1].workflow, turn.place, turn.person, self._clock.now().isoformat()
+                )
+                if not self._batch.give_back(record, turn.effect):
+                    continue
+            end_turn(self._ledger, turn)
 
     def _choose(self, each: OpenProgram) -> frozenset[str] | None:
         """The keys of the only subjects that run now, each made to wait if it does not; None: all that wait."""
@@ -289,22 +410,36 @@ class _Working:
             return self._chosen[each.identity]
         keys: set[str] = set()
         for source in each.sources.values():
-            found = _chosen_of(choice, source)
-            keys |= found
-            standing = dict(self._ledger.standing_sequences(source.name))
-            for key in sorted(found & set(standing)):
-                if number := self._ledger.newest(each.identity, key):
-                    self._ledger.wake(number)
-                else:
-                    label, at = source.label(key, source.current(key)), self._clock.now().isoformat()
-                    fresh = Occurrence(
-                        each.identity, source.name, key, standing[key], at, each.first_happening, label=label
-                    )
-                    self._ledger.add_occurrences([fresh])
+            keys |= _chosen_of(choice, source)
+        self._wake(each, keys)
         if choice.keys - keys:
             raise RequestFault(f"there is no {each.subject_word} {', '.join(sorted(choice.keys - keys))}")
         self._chosen[each.identity] = frozenset(keys)
         return self._chosen[each.identity]
+
+    def _wake(self, each: OpenProgram, keys: Collection[str]) -> None:
+        """Makes these subjects wait, each with its newest occurrence, or a first one."""
+        for source in each.sources.values():
+            standing = dict(self._ledger.standing_sequences(source.name))
+            for key in sorted(keys):
+                state = source.current(key)
+                if state is None or (key not in standing and split_key(key)[0] not in standing):
+                    continue
+                if number := self._ledger.newest(each.identity, key):
+                    self._ledger.wake(number)
+                else:
+                    at = self._clock.now().isoformat()
+                    sequence = standing.get(key) or standing[split_key(key)[0]]
+                    fresh = Occurrence(
+                        each.identity,
+                        source.name,
+                        key,
+                        sequence,
+                        at,
+                        each.first_happening,
+                        label=source.label(key, state),
+                    )
+                    self._ledger.add_occurrences([fresh])
 
     # --- the brake
 
@@ -401,6 +536,12 @@ class OpenProgram:
         return trigger.definition.subject if trigger else ""
 
     @property
+    def watches(self) -> str:
+        """What its trigger looks at."""
+        trigger = self.program.workflow.trigger
+        return trigger.definition.watches if trigger else ""
+
+    @property
     def first_happening(self) -> str:
         """What a subject that is chosen by hand counts as."""
         trigger = self.program.workflow.trigger
@@ -410,17 +551,32 @@ class OpenProgram:
         """Finds the occurrences among what the workflow has not looked at yet."""
 
         def made() -> dict[str, str]:
-            return _made_by_mirrors(self.program, places, root)
+            return _made_by_mirrors(self.program, places, ledger, root)
 
+        zone = self.zone or source.zone
+        if self.watches == "hand":
+            return TakenUp()
+        if self.watches == "clock":
+            return take_up_clock(ledger, self.program, now, zone)
+        if self.watches in ("starts", "ends"):
+            assert isinstance(source, CalendarSource)
+            return take_up_starts(ledger, self.program, source, now, zone)
         written = self.written.get(source.name.lower(), [])
         return take_up(ledger, self.program, source, now, self.zone or source.zone, written, made)
 
 
-def _made_by_mirrors(program: Program, places: OpenPlaces, root: str) -> dict[str, str]:
-    """The events that stand of a workflow's mirrors, by subject."""
+def _made_by_mirrors(program: Program, places: OpenPlaces, ledger: Ledger, root: str) -> dict[str, str]:
+    """What stands of a workflow's mirrors, by subject: the events' and tasks' UIDs, the rows' keys."""
     found: dict[str, str] = {}
+    prefix = Lineage.prefix(root, program.workflow.identity)
     for step in program.mirrors:
-        marks = places.calendars[step.places[-1].lower()].find_marks(Lineage.prefix(root, program.workflow.identity))
+        name = step.places[-1].lower()
+        if step.definition.thing == "row":
+            sheet = places.sheets[name]
+            marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in sheet.keys()}
+        else:
+            face = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
+            marks = face.find_marks(prefix)
         for mark, uid in marks.items():
             lineage = Lineage.from_mark(mark)
             if lineage is not None and lineage.step == step.path:
@@ -428,12 +584,16 @@ def _made_by_mirrors(program: Program, places: OpenPlaces, root: str) -> dict[st
     return found
 
 
-def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger) -> OpenProgram:
-    """The workflow ready to run, its names bound to the columns of the real sheets."""
+def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger, zone: ZoneInfo) -> OpenProgram:
+    """The workflow ready to run, its names bound to the columns of the real sheets; ``zone`` is the workspace's."""
     assert workflow.trigger is not None
     every = [name.lower() for name in places.calendars]
     names = [each.lower() for name in workflow.trigger.places for each in (every if name == EVERY_PLACE else [name])]
-    sources = to_sources(names, places.sheets, places.calendars, ledger)
+    dated: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
+    sources = to_sources(names, places.sheets, dated, ledger)
+    if not workflow.trigger.places:
+        none = NoSource(CLOCK if workflow.trigger.definition.watches == "clock" else "hand", zone)
+        sources = {none.name: none}
 
     def columns_of(place: str) -> frozenset[str]:
         return frozenset(fold_name(word) for word in places.sheets[place].info().by_word)
@@ -444,10 +604,35 @@ def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger) ->
 
 def observe(ledger: Ledger, source: Source, now: datetime) -> Sight:
     """Looks at a place and enters what changed into the log."""
+    if isinstance(source, NoSource):
+        return Sight()
     if isinstance(source, SheetSource):
         return observe_sheet(ledger, source.sheet, now)
     assert isinstance(source, CalendarSource)
     return observe_calendar(ledger, source.calendar, now)
+
+
+def check_time(ledger: Ledger, clock: Clock) -> None:
+    """A ledger is on real or on played time, never both: a moment that was played would be missing in earnest."""
+    kind = "played" if clock.is_played else "real"
+    known = ledger.meta("time")
+    if known and known != kind:
+        was = "was played through with --now" if known == "played" else "runs in real time"
+        raise SettingsFault(
+            f"this workspace {was}, and its workflows wait for moments: the two do not go together", where="the ledger",
+            mend="whenvoca claim --real-time goes on in real time" if known == "played" else "play in a copy of the workspace: claim --new-root",
+        )  # fmt: skip
+    if not known:
+        ledger.set_meta("time", kind)
+
+
+def _said_of(source: Source, key: str, state: Mapping[str, Any]) -> str:
+    """A subject in a list that somebody chooses from."""
+    if isinstance(source, SheetSource):
+        cells = [show_value(value) for value in state.values() if value is not None]
+        return f"row {source.sheet.number_of(key) + 1} ({', '.join(cells[:4])})"
+    event = from_state(state)
+    return f'"{event.title}" {show_value(event.start)} ({key})'
 
 
 def _finish_saves(ledger: Ledger, places: OpenPlaces, now: datetime) -> None:

@@ -12,7 +12,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.identity import new_root
-from whenvoca.engine.step_call import People
+from whenvoca.engine.people import People, Person
 from whenvoca.errors import SettingsFault
 from whenvoca.language.faults import nearest
 from whenvoca.values.numbers import is_address
@@ -21,10 +21,10 @@ from whenvoca.values.zones import load_zone
 FILE = "whenvoca.toml"
 _TABLES = ("workspace", "people", "places")
 _WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer")
-_PERSON_KEYS = ("mail", "chat", "zone", "name")
+_PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
 _PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
 # Kinds that workflows of later versions use; they may stand in a workspace already.
-LATER_KINDS = ("tasks", "chat", "mailbox", "outbox", "form", "hook")
+LATER_KINDS = ("mailbox", "form", "hook")
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,11 +123,11 @@ class _Reader:
             root=str(head.get("root", "")),
             zone=self._zone("workspace", str(zone_name)),
             places=self._places(),
-            people=People({name: mail for name, mail in people.items() if mail}, self._organizer(head)),
+            people=People.of(people, self._organizer(head)),
             dates=str(head.get("dates", "")),
             week_starts=str(week.get("starts", "monday")) if isinstance(week, dict) else "monday",
             patience=self._seconds(head.get("wait", "5 seconds")),
-            people_names=frozenset(people),
+            people_names=frozenset(each.name.lower() for each in people),
         )
 
     def _refuse(self, table: str, key: str, message: str, mend: str = "") -> None:
@@ -167,8 +167,8 @@ class _Reader:
         senders = [str(place.get("from", "")) for place in self._places().values() if place.get("kind") == "outbox"]
         return organizer or next((sender for sender in senders if is_address(sender)), "")
 
-    def _people(self) -> dict[str, str]:
-        found = {}
+    def _people(self) -> list[Person]:
+        found = []
         people = self._data.get("people", {})
         if not isinstance(people, dict):
             self._refuse("people", "", "people is no table", "written: [people.ines]")
@@ -177,9 +177,13 @@ class _Reader:
             mail = str(settings.get("mail", ""))
             if mail and not is_address(mail):
                 self._refuse(f"people.{name}", "mail", f'"{mail}" is no e-mail address')
-            if "zone" in settings:
-                self._zone(f"people.{name}", str(settings["zone"]))
-            found[str(name).lower()] = mail
+            zone = self._zone(f"people.{name}", str(settings["zone"])) if "zone" in settings else None
+            password = settings.get("password", {})
+            if not isinstance(password, dict):
+                self._refuse(
+                    f"people.{name}", "password", "a password never stands here", 'such as { env = "INES_CHAT" }'
+                )
+            found.append(Person(str(name), mail, str(settings.get("chat", name)), zone, dict(password)))
         return found
 
     def _places(self) -> dict[str, Mapping[str, Any]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import time
 
 from whenvoca.errors import SettingsFault
 from whenvoca.language import tree
@@ -23,11 +24,17 @@ from whenvoca.language.types import (
     YES_NO,
     Type,
     fits,
+    list_of,
     of_kind,
 )  # fmt: skip
 from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.zones import load_zone
 
+# What the kinds of `ask` give.
+ASKED = {
+    "text": TEXT, "list": list_of(TEXT), "number": NUMBER, "yes/no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT,
+    "duration": DURATION,
+}  # fmt: skip
 _WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}
 
 
@@ -132,7 +139,10 @@ class _Checker:
         if trigger is None:
             return Names(subject=ANY)
         definition = trigger.definition
-        kind = next(PLACE_SLOTS[part] for part in definition.sentence.parts if part in PLACE_SLOTS)
+        kind = next((PLACE_SLOTS[part] for part in definition.sentence.parts if part in PLACE_SLOTS), "")
+        self._trigger_values(trigger)
+        if not kind:
+            return Names(words=_words_of(trigger))
         found = [self._place(name, trigger.spot, kind, writes=False) for name in self._named(trigger.places, kind)]
         place = found[0] if found else None
         names = Names(subject_word=definition.subject, subject=ANY, words=_words_of(trigger))
@@ -141,6 +151,8 @@ class _Checker:
         names = replace(names, subject=definition.subject_type(place), place=place if kind == "sheet" else None)
         for condition in trigger.conditions:
             self._infer.condition(condition, names)
+            if definition.watches != "changes":
+                continue
             for word in tree.words_in(condition) & {"now", "today", "tomorrow"}:
                 self._faults.add(
                     condition.spot,
@@ -153,6 +165,27 @@ class _Checker:
                 break
             self._infer.type_of(each, names)
         return names
+
+    def _trigger_values(self, trigger: tree.Trigger) -> None:
+        """The moments, days and durations of a trigger: they stand fast, so they are written out."""
+        if (node := trigger.slots.get("VALUE")) is not None:
+            items = node.items if isinstance(node, tree.ListOf) else (node,)
+            for item in items:
+                if trigger.definition.value_type == "duration":
+                    self._fixed_span(item, "every takes a duration written out, such as 15 minutes")
+                elif not (isinstance(item, tree.Literal) and isinstance(item.value, time)):
+                    self._faults.add(item.spot, "reads takes a time written out", "such as 16:20")
+        for word, node in trigger.settings.items():
+            self._fixed_span(node, f"{word} takes a duration written out, such as 12 minutes")
+        if len({"early", "late"} & set(trigger.settings)) > 1:
+            self._faults.add(trigger.settings["late"].spot, "early and late do not go together", "leave one of them")
+
+    def _fixed_span(self, node: tree.Node, message: str) -> None:
+        is_fixed = isinstance(node, tree.Span) and all(
+            isinstance(amount, tree.Literal) and amount.value > 0 for amount, _ in node.pieces
+        )
+        if not is_fixed:
+            self._faults.add(node.spot, message)
 
     def _named(self, places: Sequence[str], kind: str) -> list[str]:
         """The places named, or all of the kind that can be used."""
@@ -220,7 +253,20 @@ class _Checker:
                 self._block(statement.body, names.with_name(fold_name(statement.name), source.item or ANY))
             case tree.Fail():
                 self._infer.type_of(statement.message, names)
+            case tree.Ask():
+                return self._ask(statement, names)
         return names
+
+    def _ask(self, statement: tree.Ask, names: Names) -> Names:
+        kind = ASKED[statement.kind]
+        self._infer.type_of(statement.question, names)
+        for node in (*statement.choices, *([statement.default] if statement.default is not None else [])):
+            given = self._infer.type_of(node, names)
+            item = kind.item if node in statement.choices and kind.item is not None else kind
+            if not fits(given, item):
+                said = with_article(str(item))
+                self._faults.add(node.spot, f"{statement.name} is {said}, and this is {with_article(str(given))}")
+        return names.with_name(fold_name(statement.name), kind)
 
     def _if(self, statement: tree.If, names: Names) -> Names:
         outcomes: list[Names] = []
@@ -248,7 +294,8 @@ class _Checker:
         thing = self._thing_type(step, place, names)
         self._look_up(step, place, thing, names)
         is_bound = step.name and definition.thing and not definition.is_making
-        self._step_fields(step, place, names.with_name(fold_name(step.name), thing) if is_bound else names)
+        inside = names.with_name(fold_name(step.name), thing) if is_bound else names
+        self._step_fields(step, place, self._step_value(step, inside))
         if definition.adds == "row" and place is not None and place.totals:
             mend = "take the totals line and the setting totals away, or add the rows to another sheet"
             self._faults.add(
@@ -266,6 +313,35 @@ class _Checker:
                 made = definition.makes(place or PlaceInfo(name="", kind="calendar"))
             return names.with_name(fold_name(step.name), made)
         return names
+
+    def _step_value(self, step: tree.Step, names: Names) -> Names:
+        """The value in the step's sentence; answers the names that its fields know."""
+        node = step.slots.get("VALUE")
+        if node is None:
+            return names
+        given = self._infer.type_of(node, names)
+        wanted = step.definition.value_type
+        item = given.item if given.name == "list" and given.item else given
+        if wanted == "list":
+            if given.name not in ("list", "any", "empty"):
+                self._faults.add(node.spot, f"for each goes through a list, and this is {with_article(str(given))}")
+            each = step.slots["EACH"]
+            return names.with_name(fold_name(each.word), given.item or ANY) if isinstance(each, tree.Name) else names
+        if wanted in ("people", "addresses", "text") and not fits(item, TEXT):
+            self._faults.add(node.spot, f"here stands a text, and this is {with_article(str(given))}")
+        elif wanted == "people":
+            self._check_people(node)
+        elif wanted == "addresses":
+            self._check_addresses(node)
+        return names
+
+    def _check_people(self, node: tree.Node) -> None:
+        for each in node.items if isinstance(node, tree.ListOf) else (node,):
+            text = _plain_text(each)
+            for piece in split_addresses(text) if text else ():
+                if not is_address(piece) and piece.lower() not in self._around.people:
+                    mend = nearest(piece, self._around.people)
+                    self._faults.add(each.spot, f'there is nobody "{piece}" in [people]', mend)
 
     def _step_place(self, step: tree.Step, names: Names) -> PlaceInfo | None:
         writes = not step.definition.reads_only
@@ -311,6 +387,9 @@ class _Checker:
             if definition.thing == "event" and names.subject_word != "event":
                 mend = f"written: {definition.verb} NAME, or {definition.verb} in CALENDAR"
                 self._faults.add(step.spot, "the workflow is not about an event", mend)
+            elif definition.thing == "task" and names.subject_word != "task":
+                mend = f"written: {definition.verb} NAME, or {definition.verb} in LIST"
+                self._faults.add(step.spot, "the workflow is not about a task", mend)
             return names.subject or ANY
         given = self._infer.type_of(node, names)
         inner = given.item or ANY if given.name == "list" else given
@@ -351,10 +430,11 @@ class _Checker:
                 step.spot, "a mirror follows what comes, changes and goes, and this trigger does not tell of all three",
                 f"written: when {trigger.places[0] if trigger.places else 'PLACE'} gains, changes or loses {with_article(subject)}",
             )  # fmt: skip
-        is_created = step.definition.adds == "event" and not step.definition.is_mirror
+        made = step.definition.adds
+        is_created = made in ("event", "task") and not step.definition.is_mirror
         if is_created and {"gained", "changed"} <= set(trigger.happenings):
-            mend = f"mirror event in {step.places[-1]} keeps one event for each {trigger.definition.subject}"
-            self._faults.add(step.spot, "each change would make one more event", mend)
+            mend = f"mirror {made} in {step.places[-1]} keeps one {made} for each {trigger.definition.subject}"
+            self._faults.add(step.spot, f"each change would make one more {made}", mend)
 
     def _check_identity(self, step: tree.Step) -> None:
         if step.path in self._making:
@@ -449,6 +529,11 @@ class _Checker:
                         f"{known.name} takes a duration before or after the start, and this is {with_article(str(given))}",
                         mend,
                     )
+            case "people":
+                item = given.item if given.name == "list" and given.item else given
+                if not fits(item, TEXT):
+                    self._faults.add(node.spot, f"{known.name} takes names, and this is {with_article(str(given))}")
+                self._check_people(node)
             case "addresses":
                 item = given.item if given.name == "list" and given.item else given
                 if not fits(item, TEXT):
@@ -511,7 +596,8 @@ class _Checker:
 
 def _words_of(trigger: tree.Trigger) -> frozenset[str]:
     """The words of the language that have a value below this trigger."""
-    words = {"now", "today", "tomorrow", "happened"} if trigger.happenings else {"now", "today", "tomorrow"}
+    is_told = trigger.happenings and trigger.definition.watches == "changes"
+    words = {"now", "today", "tomorrow", "happened"} if is_told else {"now", "today", "tomorrow"}
     tells_before = {"changed", "lost"} & set(trigger.happenings)
     return frozenset(words | ({"old", "changes"} if tells_before else set()))
 

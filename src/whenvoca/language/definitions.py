@@ -20,8 +20,12 @@ from whenvoca.values.kinds import Kind
 # What may stand in a field. "choice" fields take one of their ``choices`` as a bare word.
 FieldType = Literal[
     "text", "number", "yes-no", "date", "time", "moment", "duration", "addresses", "choice", "alarms", "repeat", "zone",
-    "colour", "condition", "value", "names",
+    "colour", "condition", "value", "names", "people", "list",
 ]  # fmt: skip
+
+
+# What a trigger looks at: what changes at a place, the starts or ends of events, the clock, or nothing: somebody asks for it.
+Watched = Literal["changes", "starts", "ends", "clock", "hand"]
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)
@@ -40,8 +44,9 @@ class FieldDefinition:
 class Sentence:
     """The words of a step or trigger: lower case stands as it is, upper case is a slot, one in brackets may be left out.
 
-    Slots: SHEET, CALENDAR (one place of that kind), CALENDARS (several, or any of them), CHANGES (gains, changes, loses,
-    joined), NAME (a given name), WORKFLOW (a name in quotes).
+    Slots: SHEET, CALENDAR, TASKS, CHAT, OUTBOX (one place of that kind), CALENDARS (several, or any of them), CHANGES
+    (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element), WORKFLOW (a name in
+    quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value, up to the next word of the sentence).
     """
 
     words: str
@@ -49,7 +54,7 @@ class Sentence:
     @property
     def shown(self) -> str:
         """The sentence for people."""
-        return self.words.replace("CHANGES", "gains, changes or loses")
+        return self.words.replace("CHANGES", "gains, changes or loses").replace("EACH", "NAME")
 
     @cached_property
     def parts(self) -> tuple[str, ...]:
@@ -82,6 +87,8 @@ class StepDefinition:
     deletes: bool = False  # it may take something away, so that the brake looks at it
     makes: Callable[[PlaceInfo], Type] | None = None  # the type that `as NAME` stands for
     is_making: bool = False  # it makes a thing, so it needs an identity of its own
+    value_type: FieldType = "value"  # what stands in its sentence's VALUE
+    is_told: bool = False  # what it writes is read by others: titles of private events do not go there
     check_fields: Callable[[Mapping[str, Spot]], Iterator[tuple[str, str, str]]] | None = None
     """Given the fields that stand there: what is wrong with them together, as (field or "", message, mend)."""
     adds: str = ""  # what it adds to its place ("row"), so that circles of workflows can be seen
@@ -108,6 +115,10 @@ class TriggerDefinition:
     subject_type: Callable[[PlaceInfo | None], Type]
     settings: tuple[FieldDefinition, ...] = ()
     existing_by_default: bool = True
+    watches: Watched = "changes"
+    happening: str = ""  # what alone happens to its subjects, where the sentence says no more
+    admits: Callable[[Any], bool] | None = None  # which subjects count at all, besides `where`
+    value_type: FieldType = "value"  # what stands in its sentence's VALUE
     example: str = ""
 
 
@@ -151,6 +162,8 @@ class PlaceInfo:
     trouble_exit: int = 0  # the exit status of the trouble, where a run meets it
     unavailable: str = ""  # why workflows cannot use it at all
     warnings: tuple[str, ...] = ()
+    rooms: tuple[str, ...] = ()  # of a chat
+    has_key: bool = False  # of a sheet: a column tells its rows apart
     key_warning: str = ""  # what rows without a declared key do not promise, for a trigger's place
 
     @property
@@ -185,10 +198,15 @@ class Match:
     length: int = 0
 
 
-PLACE_SLOTS = {"SHEET": "sheet", "CALENDAR": "calendar", "CALENDARS": "calendar"}
+PLACE_SLOTS = {
+    "SHEET": "sheet", "CALENDAR": "calendar", "CALENDARS": "calendar", "TASKS": "tasks", "CHAT": "chat", "OUTBOX": "outbox",
+}  # fmt: skip
 HAPPENINGS = {"gains": "gained", "changes": "changed", "loses": "lost"}
+# Slots in which any value may stand, by what it is for people; a node of it is found under "VALUE".
+VALUE_SLOTS = ("VALUE", "TIME", "DURATION", "ROOM", "PEOPLE", "ADDRESSES", "ADDRESS", "LIST")
 EVERY_PLACE = "*"  # any calendar, all calendars
 _NO_NAMES = ("in", "as", "to")
+_Slots = dict[str, tuple[int, int]]
 
 
 def match_sentence(
@@ -198,20 +216,35 @@ def match_sentence(
     best: Match | None = None
     furthest = 0
     for definition in definitions:
-        slots: dict[str, tuple[int, int]] = {}
-        position = 0
-        for part in definition.sentence.parts:
-            end = _end_of_part(part, words, position)
-            if end == position and not part.startswith("["):
-                break
-            if is_slot(part) and end > position:
-                slots[part.strip("[]")] = (position, end)
-            position = end
-        else:
-            if best is None or position > best.length:
-                best = Match(definition, slots, position)
+        gives_name = len(words) > 2 and words[-2].lower() == "as" and getattr(definition, "makes", None) is not None
+        slots, position = _match_parts(definition.sentence.parts, words, 0, len(words) - 2 * gives_name)
+        if slots is not None and (best is None or position > best.length):
+            best = Match(definition, slots, position)
         furthest = max(furthest, position)
     return best, furthest
+
+
+def _match_parts(parts: Sequence[str], words: Sequence[str], begin: int, limit: int) -> tuple[_Slots | None, int]:
+    """Where the slots of a sentence stand, and behind which word it ends; None, and how far it went, if it does not fit.
+
+    A VALUE takes as much as leaves the rest of the sentence its words; it stops before `as NAME`.
+    """
+    slots: _Slots = {}
+    position = begin
+    for index, part in enumerate(parts):
+        if part in VALUE_SLOTS:
+            for end in range(limit, position, -1):
+                rest, behind = _match_parts(parts[index + 1 :], words, end, limit)
+                if rest is not None:
+                    return {**slots, "VALUE": (position, end), **rest}, behind
+            return None, position
+        end = limit if part == "DAYS" and position < limit else _end_of_part(part, words, position)
+        if end == position and not part.startswith("["):
+            return None, position
+        if is_slot(part) and end > position:
+            slots[part.strip("[]")] = (position, end)
+        position = end
+    return slots, position
 
 
 def _end_of_part(part: str, words: Sequence[str], begin: int) -> int:

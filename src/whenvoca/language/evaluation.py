@@ -6,7 +6,7 @@ Empty values spread as language.md says: empty in a text is nothing; in `at`, `+
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any, Protocol
@@ -52,10 +52,20 @@ class Scope:
     zone: ZoneInfo
     names: dict[str, Any] = field(default_factory=dict)
     words: dict[str, Any] = field(default_factory=dict)
+    told: ZoneInfo | None = None  # of whom it is told to: moments are shown in it
+    hides: bool = False  # what private events are about is not told
 
     def in_zone(self, zone: ZoneInfo) -> Scope:
         """The same names, read in another zone."""
-        return Scope(self.subject, self.subject_word, self.now, zone, self.names, self.words)
+        return replace(self, zone=zone)
+
+    def told_in(self, zone: ZoneInfo) -> Scope:
+        """The same, told to somebody in that zone."""
+        return replace(self, told=zone)
+
+    def with_names(self, names: dict[str, Any]) -> Scope:
+        """The same with these given names."""
+        return replace(self, names=names)
 
 
 Value = Callable[[Scope], Any]
@@ -72,7 +82,7 @@ class Compiler:
         if isinstance(node, tree.Name) and (node.is_column or fold_name(node.word) not in VALUE_WORDS):
             word = fold_name(node.word)
             if word in self.columns:
-                return lambda scope: _column_value(scope.subject, word)
+                return lambda scope: _column_value(scope.subject, word, scope)
         inner = self._build(node)
         if isinstance(node, tree.Name | tree.Field | tree.Choice):
             return lambda scope: _read(inner(scope))
@@ -103,7 +113,7 @@ class Compiler:
         if word in VALUE_WORDS and not node.is_column:
             return _WORD_VALUES.get(word) or (lambda scope: scope.words.get(word))
         if word in self.columns:
-            return lambda scope: _located(scope.subject, word)
+            return lambda scope: _located(scope.subject, word, scope)
 
         def named(scope: Scope) -> Any:
             if word in scope.names:
@@ -130,7 +140,7 @@ class Compiler:
             owner = named_owner
         else:
             owner = self.value(node.of)
-        return lambda scope: None if (thing := owner(scope)) is None else _located(thing, word)
+        return lambda scope: None if (thing := owner(scope)) is None else _located(thing, word, scope)
 
     # --- texts and lists
 
@@ -246,6 +256,8 @@ class Compiler:
             given = value(scope)
             if is_empty(given):
                 return None
+            if scope.told is not None and isinstance(given, datetime):
+                given = given.astimezone(scope.told)
             if form == "date":
                 return given.date() if isinstance(given, datetime) else given
             if form == "time":
@@ -333,6 +345,7 @@ class Compiler:
 
 
 _MISSING = object()
+_PRIVATE = {"title": "private", "location": None, "details": None, "old": None, "new": None}  # what stands for it
 _WORD_VALUES: Mapping[str, Value] = {
     "now": lambda scope: scope.now.astimezone(scope.zone),
     "today": lambda scope: scope.now.astimezone(scope.zone).date(),
@@ -341,13 +354,20 @@ _WORD_VALUES: Mapping[str, Value] = {
 }
 
 
-def _column_value(subject: Any, word: str) -> Any:
-    value = subject.value_of(word)
+def _column_value(subject: Any, word: str, scope: Scope) -> Any:
+    value = _told(subject, word, scope)
     return _read(LocatedUnread.of(value, subject.where_is(word))) if isinstance(value, Unread) else value
 
 
-def _located(thing: Any, word: str) -> Any:
-    value = thing.value_of(word)
+def _told(thing: Any, word: str, scope: Scope) -> Any:
+    """A field's value; of a private event, where it is told to others, no more than that it is private."""
+    if scope.hides and word in _PRIVATE and getattr(thing, "is_private", False):
+        return _PRIVATE[word]
+    return thing.value_of(word)
+
+
+def _located(thing: Any, word: str, scope: Scope) -> Any:
+    value = _told(thing, word, scope)
     return LocatedUnread.of(value, thing.where_is(word)) if isinstance(value, Unread) else value
 
 
@@ -377,6 +397,8 @@ def _read(value: Any) -> Any:
 
 
 def _show(value: Any, scope: Scope) -> str:
+    if scope.told is not None and isinstance(value, datetime):
+        value = value.astimezone(scope.told)
     return value.text if isinstance(value, Unread) else show_value(value, year=scope.now.astimezone(scope.zone).year)
 
 

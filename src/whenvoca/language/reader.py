@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from whenvoca.language import tree
+from whenvoca.language.days import NoDays, parse_days
 from whenvoca.language.definitions import (
     EVERY_PLACE,
     HAPPENINGS,
@@ -24,11 +25,14 @@ from whenvoca.language.lines import Line, read_lines
 from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
 from whenvoca.language.tokens import Piece
 
-SETTINGS = ("title", "about", "zone", "brake", "tries", "missed", "formerly", "paused")
+PRIVATE_WORDS = ("shown", "hidden")  # whether titles of private events may be told to others
+ASK_KINDS = ("text", "list", "number", "yes/no", "date", "time", "moment", "duration")
+SETTINGS = ("title", "about", "zone", "brake", "tries", "missed", "formerly", "paused", "private")
 _WORD = re.compile(r'["“„][^"”“]*["”]|[^\s,]+|,')
 _FIELD = re.compile(r'(column\s+"(?P<column>[^"]+)"|(?P<word>\S+))(?P<gap>\s*)')
 _LET = re.compile(r"let\s+(?P<name>\S+)\s*(?P<sign>=?)\s*", re.IGNORECASE)
 _NAME = re.compile(r"[^\W\d]\w*(?:-\w+)*\Z")
+_BRAKED = "deletions?|changes?|letters?|messages?|calls?"
 _FORMERLY = FieldDefinition(name="formerly", type="text", meaning="the name that this step had before")
 
 
@@ -116,12 +120,21 @@ class _Reader:
         if node is None:
             return
         value = self._constant(node)
+        if word == "private" and isinstance(node, tree.Name) and node.word in PRIVATE_WORDS:
+            value = node.word
         wanted = {"tries": int, "missed": tuple, "paused": bool}.get(word, str)
         if word == "missed" and isinstance(node, tree.Span):
             value = ()
             settings[word] = node
-        elif not isinstance(value, wanted) or (wanted is int and isinstance(value, bool)):
-            said = {"tries": "a whole number", "missed": "a duration such as 3 hours", "paused": "yes or no"}
+        elif (
+            not isinstance(value, wanted)
+            or (wanted is int and isinstance(value, bool))
+            or (word == "private" and value not in PRIVATE_WORDS)
+        ):
+            said = {
+                "tries": "a whole number", "missed": "a duration such as 3 hours", "paused": "yes or no",
+                "private": "shown or hidden",
+            }  # fmt: skip
             self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}")
         else:
             settings[word] = value
@@ -132,9 +145,7 @@ class _Reader:
         return node.value if isinstance(node, tree.Literal) else None
 
     def _read_brake(self, line: Line, settings: dict[str, Any]) -> None:
-        found = re.fullmatch(
-            r"brake\s+(\d+)\s+(deletions?|changes?|letters?|messages?|calls?)", line.code, re.IGNORECASE
-        )
+        found = re.fullmatch(rf"brake\s+(\d+)\s+({_BRAKED})", line.code, re.IGNORECASE)
         if not found:
             self._faults.add(line.spot, "this brake is not understood", "written: brake 20 deletions")
             return
@@ -158,10 +169,12 @@ class _Reader:
         spot = next((node.spot for slot, node in slots.items() if slot in PLACE_SLOTS), line.spot)
         begin, end = match.slots.get("CHANGES", (0, 0))
         said = {word.lower() for word in plain[begin:end]}
-        happenings = tuple(word for verb, word in HAPPENINGS.items() if verb in said)
+        only = match.definition.happening
+        happenings = (only,) if only else tuple(word for verb, word in HAPPENINGS.items() if verb in said)
         conditions: list[tree.Node] = []
         fields: list[tree.Name] = []
         existing: bool | None = None
+        settings: dict[str, tree.Node] = {}
         for child in line.children:
             word = child.code.split()[0].lower()
             known = next((each for each in match.definition.settings if each.name == word), None)
@@ -179,6 +192,11 @@ class _Reader:
                     conditions.append(node)
             elif known.type == "names":
                 fields += self._read_names(read_value(pieces, self._faults), word)
+            elif known.type != "yes-no":
+                if word in settings:
+                    self._faults.add(child.spot, f"{word} stands twice", "leave one of them")
+                if node := read_value(pieces, self._faults):
+                    settings[word] = node
             elif node := read_value(pieces, self._faults):
                 value = self._constant(node)
                 if not isinstance(value, bool):
@@ -186,7 +204,7 @@ class _Reader:
                 else:
                     existing = value
         return tree.Trigger(
-            spot, match.definition, places, happenings, tuple(conditions), tuple(fields), existing
+            spot, match.definition, places, happenings, tuple(conditions), tuple(fields), existing, slots, settings
         )  # fmt: skip
 
     def _read_names(self, node: tree.Node | None, word: str) -> list[tree.Name]:
@@ -211,11 +229,29 @@ class _Reader:
             if slot == "WORKFLOW":
                 nodes[slot] = tree.Text(spot, ((written[0][1:-1],),))
                 continue
+            code = line.code[first : offset + len(last)]
+            if slot == "VALUE":
+                piece = Piece(code, line.number, line.indent + first + 1)
+                nodes[slot] = read_value([piece], self._faults) or tree.Literal(spot, None)
+                continue
+            if slot == "DAYS":
+                nodes[slot] = self._read_days(code, spot)
+                continue
+            if slot == "EACH":
+                self._check_name(written[0], spot)
             nodes[slot] = tree.Name(spot, written[0].lower(), written[0])
             if slot in PLACE_SLOTS:
                 is_every = slot == "CALENDARS" and written[0].lower() in ("any", "all") and end - begin == 2
                 places += [EVERY_PLACE] if is_every else written
         return tuple(places), nodes
+
+    def _read_days(self, text: str, spot: Spot) -> tree.Days:
+        try:
+            return parse_days(text, spot)
+        except NoDays as error:
+            mend = "such as weekdays; monday, friday; the 1st; the last day; the last friday"
+            self._faults.add(spot, str(error), mend)
+            return tree.Days(spot, weekdays=tuple(range(7)))
 
     def _word_spot(self, line: Line, word: str) -> Spot:
         return Spot(line.number, line.indent + 1, len(word))
@@ -233,7 +269,10 @@ class _Reader:
             pattern = " ".join(
                 said.split()[i] if is_slot(p) and i < len(words) else p for i, p in enumerate(sentence.split())
             )
-            return SequenceMatcher(None, said.lower(), pattern.lower()).ratio()
+            shared_words = len(
+                {word.strip(",") for word in said.lower().split()} & set(pattern.lower().replace(",", "").split())
+            )
+            return SequenceMatcher(None, said.lower(), pattern.lower()).ratio() + shared_words / 5
 
         close = sorted(known, key=likeness, reverse=True)
         begun = [sentence for sentence in close if sentence.lower().startswith(said.lower() + " ")]
@@ -309,6 +348,8 @@ class _Reader:
         word = code.split()[0]
         if word == "let":
             return self._read_let(line)
+        if word == "ask":
+            return self._read_ask(line)
         if word == "if" and code != "if anything fails":
             block = self._read_block(line)
             condition = self._read_condition(line, 2)
@@ -342,6 +383,38 @@ class _Reader:
             return None
         node = read_value(pieces, self._faults, block) or tree.Literal(line.spot, None)
         return tree.Let(line.spot, name.lower(), node)
+
+    def _read_ask(self, line: Line) -> tree.Statement | None:
+        found = re.match(r"ask\s+(?P<name>[^\s\"“„]+)\s+(?P<question>[\"“„].*)", line.code, re.IGNORECASE)
+        if not found:
+            self._faults.add(line.spot, "this ask is not understood", 'written: ask NAME "the question"')
+            return None
+        name = found["name"]
+        self._check_name(name, Spot(line.number, line.indent + found.start("name") + 1, len(name)))
+        offset = found.start("question")
+        question = read_value([Piece(line.code[offset:], line.number, line.indent + offset + 1)], self._faults)
+        kind = "text"
+        default: tree.Node | None = None
+        choices: tuple[tree.Node, ...] = ()
+        for child in line.children:
+            word = child.code.split()[0].lower()
+            pieces, _ = value_pieces(child, len(word))
+            if word not in ("kind", "default", "choices"):
+                mend = nearest(word, ("kind", "default", "choices"))
+                self._faults.add(self._word_spot(child, word), f'ask has no setting "{word}"', mend)
+            elif not pieces:
+                self._faults.add(child.spot, f"{word} has no value")
+            elif word == "kind":
+                kind = pieces[0].text.strip().lower()
+                if kind not in ASK_KINDS:
+                    self._faults.add(child.spot, f'there is no kind "{kind}"', f"one of: {', '.join(ASK_KINDS)}")
+                    kind = "text"
+            elif node := read_value(pieces, self._faults):
+                if word == "default":
+                    default = node
+                else:
+                    choices = node.items if isinstance(node, tree.ListOf) else (node,)
+        return None if question is None else tree.Ask(line.spot, name.lower(), question, kind, default, choices)
 
     def _check_name(self, name: str, spot: Spot) -> None:
         if not _NAME.match(name):

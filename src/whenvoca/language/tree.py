@@ -117,6 +117,15 @@ class Shown(Node):
 
 
 @dataclass(frozen=True, slots=True)
+class Days(Node):
+    """On which days: of the week (0 is Monday), of the month (-1 is the last), or the n-th such weekday of the month."""
+
+    weekdays: tuple[int, ...] = ()
+    days: tuple[int, ...] = ()
+    nths: tuple[tuple[int, int], ...] = ()  # (n, weekday); n -1 is the last
+
+
+@dataclass(frozen=True, slots=True)
 class InZone(Node):
     """MOMENT in zone "…" """
 
@@ -266,6 +275,17 @@ class ForEach(Statement):
 
 
 @dataclass(frozen=True, slots=True)
+class Ask(Statement):
+    """ask NAME "question": an input, asked for when it is reached and not given already."""
+
+    name: str
+    question: Node
+    kind: str = "text"
+    default: Node | None = None
+    choices: tuple[Node, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Stop(Statement):
     """stop: the run ends well here."""
 
@@ -288,11 +308,18 @@ class Trigger:
     conditions: tuple[Node, ...] = ()
     fields: tuple[Name, ...] = ()  # what alone counts as a change
     existing: bool | None = None
+    slots: Mapping[str, Node] = field(default_factory=dict)
+    settings: Mapping[str, Node] = field(default_factory=dict)  # early, late
 
     @property
     def is_set(self) -> bool:
         """Whether it is about what comes into a set, so that its subjects and not its occurrences make identities."""
-        return self.happenings == ("gained",)
+        return self.happenings == ("gained",) or self.is_about
+
+    @property
+    def is_about(self) -> bool:
+        """Whether somebody chooses its subject: `when asked about …`."""
+        return self.definition.watches == "hand" and bool(self.places)
 
 
 @dataclass(frozen=True, slots=True)
@@ -315,6 +342,7 @@ class Settings:
     missed: Any = None
     formerly: str = ""
     paused: bool = False
+    private: str = "hidden"
 
 
 @dataclass(frozen=True, kw_only=True, slots=True)

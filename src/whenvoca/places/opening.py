@@ -9,8 +9,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from zoneinfo import ZoneInfo
 
+from whenvoca.calendars.reader import Noun
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.faces import CalendarFace, PlaceReport, SheetFace
+from whenvoca.engine.faces import CalendarFace, ChatFace, OutboxFace, PlaceReport, SheetFace
 from whenvoca.engine.workspace import LATER_KINDS, Workspace
 from whenvoca.errors import SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
@@ -20,6 +21,9 @@ from whenvoca.places import files
 from whenvoca.places.calendar.folder import FolderCalendar
 from whenvoca.places.calendar.rehearsed import RehearsedCalendar
 from whenvoca.places.calendar.single import FileCalendar
+from whenvoca.places.chat.folder import FolderChat
+from whenvoca.places.chat.rehearsed import RehearsedChat
+from whenvoca.places.mail.folder import FolderOutbox, RehearsedOutbox
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.csv_file import CsvFile
 from whenvoca.places.sheet.grid import Backing
@@ -30,6 +34,7 @@ from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
 from whenvoca.places.sheet.xlsx_file import XlsxFile
 from whenvoca.values.kinds import Kind
+from whenvoca.values.numbers import is_address
 from whenvoca.values.zones import load_zone
 
 if TYPE_CHECKING:
@@ -39,6 +44,25 @@ _SHEET_KEYS = ("kind", "file", "tab", "header", "key", "dates", "decimal", "kind
                "readonly", "totals", "zone")  # fmt: skip
 _CALENDAR_KEYS = ("kind", "folder", "file", "zone", "clash", "readonly")
 _SERVER_KEYS = ("server", "calendar", "user", "password", "ca", "seconds", "invite")
+_TASKS_KEYS = ("kind", "folder", "zone", "readonly")
+_CHAT_KEYS = (
+    "kind",
+    "folder",
+    "server",
+    "port",
+    "user",
+    "password",
+    "rooms",
+    "room-server",
+    "name",
+    "tls",
+    "ca",
+    "seconds",
+    "zone",
+)
+_OUTBOX_KEYS = ("kind", "folder", "server", "port", "user", "password", "from", "tls", "ca", "seconds", "zone")
+KINDS = ("sheet", "calendar", "tasks", "chat", "outbox")
+AnyFace = SheetFace | CalendarFace | ChatFace | OutboxFace
 _ENDINGS: dict[str, type[XlsxFile] | type[OdsFile]] = {".xlsx": XlsxFile, ".xlsm": XlsxFile, ".ods": OdsFile}
 Face = TypeVar("Face")
 
@@ -58,12 +82,12 @@ class Places:
             name.lower(): PlaceSettings(name, table, workspace.text) for name, table in workspace.places.items()
         }
         self._files: dict[Path, OpenFile] = {}
-        self._opened: dict[str, SheetFace | CalendarFace] = {}
+        self._opened: dict[str, AnyFace] = {}
         self._headings: dict[str, list[str]] = {}
         self._memory = SheetMemory(workspace.state_folder / "sheets.json")
         for settings in self._tables.values():
-            if settings.kind not in ("sheet", "calendar", *LATER_KINDS):
-                known = ("sheet", "calendar")
+            if settings.kind not in (*KINDS, *LATER_KINDS):
+                known = KINDS
                 said = f'there is no kind of place "{settings.kind}"' if settings.kind else "the kind is missing"
                 raise settings.refuse("kind", said, nearest(settings.kind, known) or f"one of: {', '.join(known)}")
 
@@ -147,6 +171,27 @@ class Places:
         return _Lookup(self._names_of("calendar"), self.open_named)
 
     @property
+    def tasks(self) -> Mapping[str, CalendarFace]:
+        """The lists of tasks, opened when looked up."""
+        return _Lookup(self._names_of("tasks"), self.open_named)
+
+    @property
+    def chats(self) -> Mapping[str, ChatFace]:
+        """The chats, opened when looked up."""
+        return _Lookup(self._names_of("chat"), self.open_named)
+
+    @property
+    def outboxes(self) -> Mapping[str, OutboxFace]:
+        """Where letters go out, opened when looked up."""
+        return _Lookup(self._names_of("outbox"), self.open_named)
+
+    def close(self) -> None:
+        """Ends the connections of chats that were opened."""
+        for name in self._names_of("chat"):
+            if (chat := self._opened.get(name)) is not None:
+                chat.close()  # type: ignore[union-attr]
+
+    @property
     def files(self) -> list[OpenFile]:
         """The files behind the sheets opened so far."""
         return list(self._files.values())
@@ -170,19 +215,20 @@ class Places:
                     with contextlib.suppress(OSError):
                         left.unlink()
 
-    def open_named(self, name: str) -> SheetFace | CalendarFace | None:
+    def open_named(self, name: str) -> AnyFace | None:
         """The place of that name; None if there is none, or this version cannot open it."""
         settings = self._tables.get(name.lower())
         return None if settings is None or self._unavailable(settings) else self._open(settings)
 
     # --- opening
 
-    def _open(self, settings: PlaceSettings) -> SheetFace | CalendarFace:
+    def _open(self, settings: PlaceSettings) -> AnyFace:
         key = settings.name.lower()
         if key not in self._opened:
-            self._opened[key] = (
-                self._open_sheet(settings) if settings.kind == "sheet" else self._open_calendar(settings)
-            )
+            opening: dict[str, Callable[[PlaceSettings], AnyFace]] = {
+                "sheet": self._open_sheet, "chat": self._open_chat, "outbox": self._open_outbox,
+            }  # fmt: skip
+            self._opened[key] = opening.get(settings.kind, self._open_calendar)(settings)
             place = self._opened[key]
             if isinstance(place, SheetPlace):
                 self._tell_written(key, place)
@@ -241,25 +287,96 @@ class Places:
             settings.text("server"), user, Secret(settings, "password", user), wait=self._clock.wait, name=settings.name, ca=ca,
             seconds=float(settings.number("seconds") or 30),
         )  # fmt: skip
-        return DavCalendar(settings.name, client, settings.text("calendar"), zone, clash=clash, readonly=readonly)
+        noun: Noun = "task" if settings.kind == "tasks" else "event"
+        calendar = settings.text("calendar")
+        return DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=noun)
+
+    def _open_chat(self, settings: PlaceSettings) -> ChatFace:
+        settings.allow(_CHAT_KEYS)
+        zone = self._zone_of(settings)
+        self._need_one(
+            settings, ("folder", "server"), "a chat has either a folder or a server", 'such as folder = "chat"'
+        )
+        chat: ChatFace
+        if settings.has("server"):
+            from whenvoca.places.chat.opening import open_xmpp
+
+            chat = open_xmpp(settings, self._workspace, zone)
+        else:
+            rooms, here = settings.texts("rooms"), settings.text("name", "desk")
+            chat = FolderChat(
+                settings.name,
+                self._path(settings, "folder"),
+                settings.text("folder"),
+                zone,
+                rooms=rooms,
+                name_here=here,
+            )
+        return RehearsedChat(chat) if self._is_rehearsal else chat
+
+    def _open_outbox(self, settings: PlaceSettings) -> OutboxFace:
+        settings.allow(_OUTBOX_KEYS)
+        zone, sender = self._zone_of(settings), settings.text("from")
+        self._need_one(
+            settings,
+            ("folder", "server"),
+            "an outbox has either a folder or a server",
+            'such as folder = "letters-out"',
+        )
+        if not is_address(sender):
+            raise settings.refuse("from", "from is no e-mail address", 'such as from = "desk@example.org"')
+        outbox: OutboxFace
+        if settings.has("server"):
+            outbox = self._open_smtp(settings, zone, sender)
+        else:
+            outbox = FolderOutbox(settings.name, self._path(settings, "folder"), settings.text("folder"), zone, sender)
+        if self._is_rehearsal:
+            report = PlaceReport(settings.name, "outbox", "", zone.key)
+            return RehearsedOutbox(settings.name, zone, sender, report, outbox.info())
+        return outbox
+
+    def _open_smtp(self, settings: PlaceSettings, zone: ZoneInfo, sender: str) -> OutboxFace:
+        from whenvoca.places.mail.smtp import SmtpOutbox
+        from whenvoca.places.secrets import Secret
+
+        user, tls = settings.text("user"), settings.text("tls", "starttls")
+        if tls not in ("starttls", "implicit", "none"):
+            raise settings.refuse("tls", f'tls is never "{tls}"', "it is one of: starttls, implicit, none")
+        ca = str(self._path(settings, "ca")) if settings.has("ca") else ""
+        port = settings.number("port") or {"implicit": 465, "starttls": 587}.get(tls, 25)
+        return SmtpOutbox(
+            settings.name, settings.text("server"), port, zone, sender, user=user, password=Secret(settings, "password", user),
+            tls=tls, ca=ca, seconds=float(settings.number("seconds") or 30),
+        )  # fmt: skip
+
+    def _need_one(self, settings: PlaceSettings, keys: Sequence[str], said: str, mend: str) -> None:
+        if sum(settings.has(key) for key in keys) != 1:
+            raise settings.refuse("", said, mend)
 
     def _open_calendar(self, settings: PlaceSettings) -> CalendarFace:
-        settings.allow((*_CALENDAR_KEYS, *(_SERVER_KEYS if settings.has("server") else ())))
+        keys = _TASKS_KEYS if settings.kind == "tasks" else _CALENDAR_KEYS
+        settings.allow((*keys, *(_SERVER_KEYS if settings.has("server") else ())))
         clash = settings.text("clash", "allow")
         if clash not in ("allow", "refuse", "tentative"):
             raise settings.refuse("clash", f'clash is never "{clash}"', "it is one of: allow, refuse, tentative")
         zone, readonly = self._zone_of(settings), settings.yes_no("readonly")
         if sum(settings.has(key) for key in ("folder", "file", "server")) != 1:
-            raise settings.refuse(
-                "", "a calendar has either a folder, a file or a server", 'such as folder = "calendars/domes"'
+            what = (
+                "a list of tasks has either a folder"
+                if settings.kind == "tasks"
+                else "a calendar has either a folder, a file"
             )
+            raise settings.refuse("", f"{what} or a server", 'such as folder = "calendars/domes"')
         if settings.has("server"):
             place: Any = self._open_server(settings, zone, clash=clash, readonly=readonly)
             return RehearsedCalendar(place) if self._is_rehearsal else place
         key = "folder" if settings.has("folder") else "file"
         cls: Any = FolderCalendar if key == "folder" else FileCalendar
         path = self._path(settings, key)
-        place = cls(settings.name, path, settings.text(key), zone, clash=clash, readonly=readonly, clock=self._clock)
+        noun = {"noun": "task"} if settings.kind == "tasks" else {}
+        place = cls(
+            settings.name, path, settings.text(key), zone, clash=clash, readonly=readonly, clock=self._clock, **noun
+        )
         return RehearsedCalendar(place) if self._is_rehearsal else place
 
 

@@ -2,17 +2,25 @@
 
 from whenvoca.language.definitions import StepDefinition
 from whenvoca.steps.add_row import ADD_ROW
+from whenvoca.steps.call import CALL
 from whenvoca.steps.change_event import CHANGE_EVENT, CHANGE_EVENT_IN
 from whenvoca.steps.change_row import CHANGE_ROW, CHANGE_ROW_IN
 from whenvoca.steps.create_event import CREATE_EVENT
 from whenvoca.steps.delete_event import DELETE_EVENT, DELETE_EVENT_IN
 from whenvoca.steps.delete_row import DELETE_ROW, DELETE_ROW_IN
+from whenvoca.steps.fill_sheet import FILL_SHEET
 from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
 from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
-from whenvoca.steps.mirror_event import MIRROR_EVENT
+from whenvoca.steps.letters import SEND_LETTER, SEND_LETTER_IN
+from whenvoca.steps.messages import SEND_TO_PERSON, SEND_TO_ROOM
+from whenvoca.steps.mirror_event import MIRROR_EVENT, MIRROR_TASK
+from whenvoca.steps.mirror_row import MIRROR_ROW
+from whenvoca.steps.presence import RESTORE_PRESENCE, SET_PRESENCE
 from whenvoca.steps.take_back import TAKE_BACK
+from whenvoca.steps.tasks import TASK_STEPS
 
 STEPS: tuple[StepDefinition, ...] = (
     CREATE_EVENT, CHANGE_EVENT, CHANGE_EVENT_IN, DELETE_EVENT, DELETE_EVENT_IN, MIRROR_EVENT, FIND_EVENTS, FIND_EVENT,
-    TAKE_BACK, ADD_ROW, CHANGE_ROW, CHANGE_ROW_IN, DELETE_ROW, DELETE_ROW_IN, FIND_ROWS, FIND_ROW,
+    TAKE_BACK, ADD_ROW, CHANGE_ROW, CHANGE_ROW_IN, DELETE_ROW, DELETE_ROW_IN, FIND_ROWS, FIND_ROW, MIRROR_ROW, FILL_SHEET,
+    SEND_TO_ROOM, SEND_TO_PERSON, SEND_LETTER_IN, SEND_LETTER, SET_PRESENCE, RESTORE_PRESENCE, *TASK_STEPS, MIRROR_TASK, CALL,
 )  # fmt: skip

@@ -56,6 +56,7 @@ ADD_ROW = StepDefinition(
     meaning="Adds a row below the others: a line for each column that it fills. Where the sheet has a key, a row of "
     "that key is never added twice. File and tab are made with their headings where the place says `create = true`.",
     columns_as_fields=True,
+    is_told=True,
     makes=_made,
     is_making=True,
     adds="row",

@@ -21,12 +21,13 @@ from whenvoca.steps.event_fields import (
     check_changed_fields,
     heed_clashes,
     shown_fields,
-    to_event,
 )
 from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
+from whenvoca.steps.thing_kinds import kind_of
 
 
-def _act(call: StepCall) -> Acting:
+def change_things(call: StepCall) -> Acting:
+    """Changes the events or tasks that the step is about."""
     things: list[Any] = find_targets(call)
     if not things and call.text("missing") == "make":
         return (yield from _make(call))
@@ -39,9 +40,10 @@ def _act(call: StepCall) -> Acting:
 def _make(call: StepCall) -> Acting:
     made = call.stage.find_made(call.place, call.lineage)
     notes: list[str] = []
-    event = to_event(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
+    kind = kind_of(call)
+    event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
     yield Effect(
-        verb="create event", place=call.place, target=event.uid, after=shown_fields(event), event=event,
+        verb=kind.verb("create"), place=call.place, target=event.uid, after=shown_fields(event), event=event,
         lineage=call.lineage.to_mark(), number=made.number, notes=tuple(notes),
     )  # fmt: skip
     return call.stage.to_thing(call.place, event)
@@ -57,7 +59,7 @@ def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Eve
         if stored is None or not call.fits(call.stage.to_thing(thing.place, stored.event)):
             return None
         notes: list[str] = []
-        new = changed_event(call.bound(call.stage.to_thing(thing.place, stored.event)), stored.event, notes)
+        new = kind_of(call).change(call.bound(call.stage.to_thing(thing.place, stored.event)), stored.event, notes)
         key = thing.key
         if which == ALL:
             master = call.stage.find_event(thing.place, thing.uid)
@@ -120,7 +122,7 @@ CHANGE_EVENT = StepDefinition(
     makes=event_type,
     check_fields=check_changed_fields,
     example="change event lesson\n  start     Visit-date at Begin\n  location  Venue",
-    act=_act,
+    act=change_things,
 )
 
 CHANGE_EVENT_IN = StepDefinition(
@@ -132,5 +134,5 @@ CHANGE_EVENT_IN = StepDefinition(
     looks_up=True,
     check_fields=check_changed_fields,
     example='change event in outreach\n  where   uid is row.Booking\n  colour  "silver"',
-    act=_act,
+    act=change_things,
 )

@@ -7,23 +7,26 @@ from typing import Any
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.event_thing import EventThing, event_type
+from whenvoca.engine.event_thing import event_type
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.stage import Missing, Standing
 from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
-from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields, to_event
+from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
+from whenvoca.steps.thing_kinds import ThingKind, kind_of
 
 
-def _act(call: StepCall) -> Acting:
+def create_thing(call: StepCall) -> Acting:
+    """Makes the event or task that the step describes, unless it stands."""
+    kind = kind_of(call)
     calendar = call.stage.calendar(call.place)
     lineage = call.lineage
     made = call.stage.find_made(calendar.name, lineage)
     if made == Missing(1) and (adopted := _find_by_booking(call)) is not None:
         lineage, made = adopted
     notes: list[str] = []
-    event = to_event(call, lineage.to_uid(made.number), lineage.to_mark(), notes)
+    event = kind.make(call, lineage.to_uid(made.number), lineage.to_mark(), notes)
     event = heed_clashes(call, event, call.text("clash") or calendar.clash, notes)
     common: dict[str, Any] = {
         "place": calendar.name,
@@ -35,10 +38,10 @@ def _act(call: StepCall) -> Acting:
         event = replace(event, uid=made.stored.event.uid)
         if changed_fields(made.stored.event, event):
             _refuse_another(call, made, lineage)
-        receipt = yield _to_change(made, event, common)
-        return EventThing(event, calendar.name, receipt.address, calendar.zone)
-    receipt = yield Effect(verb="create event", target=event.uid, after=shown_fields(event), event=event, **common)
-    return EventThing(event, calendar.name, receipt.address, calendar.zone)
+        receipt = yield _to_change(kind, made, event, common)
+        return call.stage.to_thing(calendar.name, event, receipt.address)
+    receipt = yield Effect(verb=kind.verb("create"), target=event.uid, after=shown_fields(event), event=event, **common)
+    return call.stage.to_thing(calendar.name, event, receipt.address)
 
 
 def _find_by_booking(call: StepCall) -> tuple[Any, Standing] | None:
@@ -56,28 +59,28 @@ def _refuse_another(call: StepCall, made: Standing, lineage: Lineage) -> None:
     """Raises RowFault where the row was gone for a while since its event was made: it may be another row by now."""
     if call.stage.was_lost_since_made(call.subject_place, call.subject_key, lineage):
         raise RowFault(
-            f'the event "{made.stored.event.title}" was made for an earlier row of this key, which was deleted meanwhile; '
+            f'the {call.definition.adds} "{made.stored.event.title}" was made for an earlier row of this key, which was deleted meanwhile; '
             "it is left as it is",
             mend="give the new row a key of its own, or take that event away and run again",
         )
 
 
-def _to_change(made: Standing, event: Event, common: dict[str, Any]) -> Effect:
+def _to_change(kind: ThingKind, made: Standing, event: Event, common: dict[str, Any]) -> Effect:
     old = made.stored.event
     changes = changed_fields(old, event)
     if not changes:
-        return Effect(verb="take event as made", target=event.uid, after={}, stored=made.stored, event=old, **common)
+        return Effect(verb=kind.verb("take"), target=event.uid, after={}, stored=made.stored, event=old, **common)
     if not made.is_untouched:
         said = ", ".join(changes)
         raise RowFault(
-            f'its event "{old.title}" stands already and was changed by another hand ({said}); it is left as it is',
+            f'its {kind.noun} "{old.title}" stands already and was changed by another hand ({said}); it is left as it is',
             mend="change the event back, or take it away and run again",
         )
     new = replace(event, sequence=old.sequence + 1)
     before = {name: value for name, (value, _) in changes.items()}
     after = {name: value for name, (_, value) in changes.items()}
     return Effect(
-        verb="change event", target=event.uid, before=before, after=after, version=made.stored.version, stored=made.stored,
+        verb=kind.verb("change"), target=event.uid, before=before, after=after, version=made.stored.version, stored=made.stored,
         event=new, kept=made.stored.data.decode("utf-8", "replace"), **common,
     )  # fmt: skip
 
@@ -93,5 +96,5 @@ CREATE_EVENT = StepDefinition(
     check_fields=check_fields,
     example='create event in domes as slot\n  title  "{Target} with {Instrument}"\n  start  Night-of at From\n'
     "  end    Night-of at To",
-    act=_act,
+    act=create_thing,
 )

@@ -12,7 +12,8 @@ from whenvoca.steps.changing import ALL, LATER, WHICH, decided, ended_before, to
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
 
 
-def _act(call: StepCall) -> Acting:
+def delete_things(call: StepCall) -> Acting:
+    """Deletes the events or tasks that the step is about."""
     things: list[Any] = find_targets(call)
     for thing in things:
         yield from decided(lambda thing=thing: _decide(call, thing))  # type: ignore[misc]
@@ -46,7 +47,7 @@ DELETE_EVENT = StepDefinition(
     thing="event",
     deletes=True,
     example="delete event lesson",
-    act=_act,
+    act=delete_things,
 )
 
 DELETE_EVENT_IN = StepDefinition(
@@ -57,5 +58,5 @@ DELETE_EVENT_IN = StepDefinition(
     looks_up=True,
     deletes=True,
     example="delete event in outreach\n  where    uid is row.Booking\n  missing  pass",
-    act=_act,
+    act=delete_things,
 )

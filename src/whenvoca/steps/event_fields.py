@@ -48,10 +48,10 @@ def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
         details=call.text("details"),
         attendees=tuple({each.address.lower(): each for each in reversed(attendees)}.values())[::-1],
         organizer=call.people.organizer if invite and attendees else "",
-        alarms=_alarms(call),
+        alarms=to_alarms(call),
         rule=_rule(call, start),
         busy=_word(call, "busy", _BUSY, "yes"),  # type: ignore[arg-type]
-        priority=_priority(call),
+        priority=to_priority(call),
         colour=_colour(call),
         categories=tuple(_texts(call, "category")),
         private=bool(call.value("private", False)),
@@ -76,13 +76,13 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
         if call.value("invite", False) and given["attendees"]:
             given["organizer"] = old.organizer or call.people.organizer
     if call.gives("alarm"):
-        given["alarms"] = _alarms(call)
+        given["alarms"] = to_alarms(call)
     if call.gives("repeat"):
         given["rule"] = _rule(call, new.start)
     if call.gives("busy"):
         given["busy"] = _word(call, "busy", _BUSY, "yes")
     if call.gives("priority"):
-        given["priority"] = _priority(call)
+        given["priority"] = to_priority(call)
     if call.gives("colour"):
         given["colour"] = _colour(call)
     if call.gives("category"):
@@ -216,7 +216,8 @@ def _attendees(call: StepCall, word: str, *, optional: bool, invite: bool, wante
             yield Attendee(address, optional, "NEEDS-ACTION" if invite or wanted else "", bool(wanted))
 
 
-def _alarms(call: StepCall) -> tuple[Duration, ...]:
+def to_alarms(call: StepCall) -> tuple[Duration, ...]:
+    """The alarms that the step gives. Raises RowFault."""
     value = call.value("alarm")
     spans = value if isinstance(value, list) else [] if value is None else [value]
     for span in spans:
@@ -278,7 +279,8 @@ def _word(call: StepCall, word: str, choices: tuple[str, ...], default: str) -> 
     return text
 
 
-def _priority(call: StepCall) -> int:
+def to_priority(call: StepCall) -> int:
+    """The priority that the step gives. Raises RowFault."""
     value = call.value("priority", 0)
     if not isinstance(value, int) or not 0 <= value <= 9:
         raise RowFault(f"the priority {show_value(value)} is no whole number from 0 to 9")

@@ -1,4 +1,4 @@
-"""The step `mirror event in`: one event per subject, made, changed and taken away with it."""
+"""The steps `mirror event in` and `mirror task in`: one per subject, made, changed and taken away with it."""
 
 from __future__ import annotations
 
@@ -11,29 +11,17 @@ from whenvoca.engine.effects import Effect
 from whenvoca.engine.event_thing import event_type
 from whenvoca.engine.stage import Missing, Standing
 from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.task_thing import task_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.changing import decided, to_change, to_deletion
-from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields, to_event
+from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
+from whenvoca.steps.task_fields import TASK_FIELDS, check_task_fields
+from whenvoca.steps.thing_kinds import ThingKind, kind_of
 from whenvoca.values.texts import show_value
 
 IN_SOURCE, IN_COPY, LEFT_ALONE = "as in source", "as in copy", "left alone"
 
-# What is compared as one: the fields of the language, and the attributes of Event behind them.
-_GROUPS: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
-    "time": (("start", "end", "length", "first-day", "last-day", "zone", "repeat"), ("start", "end", "rule")),
-    "title": (("title",), ("title",)),
-    "location": (("location",), ("location",)),
-    "details": (("details",), ("details",)),
-    "attendees": (("attendees", "optional"), ("attendees", "organizer")),
-    "alarm": (("alarm",), ("alarms",)),
-    "busy": (("busy",), ("busy",)),
-    "priority": (("priority",), ("priority",)),
-    "colour": (("colour",), ("colour",)),
-    "category": (("category",), ("categories",)),
-    "private": (("private",), ("private",)),
-}
-_SHOWN = {"time": ("start", "end", "repeat"), "attendees": ("attendees", "optional")}
 _DISPUTED = "disputed"  # in a base: which disputes have been reported
 
 
@@ -46,7 +34,7 @@ def _act(call: StepCall) -> Acting:
     if isinstance(made, Missing):
         if made.by_another and rule == LEFT_ALONE:
             raise RowFault(
-                f"its event was taken out of {call.place} by another hand; it is left so",
+                f"its {kind_of(call).noun} was taken out of {call.place} by another hand; it is left so",
                 mend="bring it back there, or say: disputed as in source",
             )
         if made.by_another and rule == IN_COPY:
@@ -66,10 +54,11 @@ def _made(call: StepCall) -> Standing | Missing:
 
 def _make(call: StepCall, made: Missing) -> Acting:
     notes: list[str] = []
-    event = to_event(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
+    kind = kind_of(call)
+    event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
     event = heed_clashes(call, event, call.text("clash") or call.stage.calendar(call.place).clash, notes)
     yield Effect(
-        verb="create event", place=call.place, target=event.uid, after=shown_fields(event), event=event,
+        verb=kind.verb("create"), place=call.place, target=event.uid, after=shown_fields(event), event=event,
         lineage=call.lineage.to_mark(), number=made.number, notes=tuple(notes), base=to_state(event),
     )  # fmt: skip
     return call.stage.to_thing(call.place, event)
@@ -79,10 +68,10 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
     if isinstance(made, Missing):
         return
     rule = call.text("disputed") or LEFT_ALONE
-    if rule != IN_SOURCE and _touched(made):
+    if rule != IN_SOURCE and _touched(call, made):
         raise RowFault(
-            f'its row is gone, but its event "{made.stored.event.title}" in {call.place} was changed by another hand '
-            f"({', '.join(_touched(made))}); it is left there",
+            f'its {_subject(call)} is gone, but its {kind_of(call).noun} "{made.stored.event.title}" in {call.place} was changed by another hand '
+            f"({', '.join(_touched(call, made))}); it is left there",
             mend="take it away there, or say: disputed as in source",
         )
 
@@ -98,12 +87,16 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
     yield from decided(decide)
 
 
-def _touched(made: Standing) -> list[str]:
+def _subject(call: StepCall) -> str:
+    return call.subject_word or "subject"
+
+
+def _touched(call: StepCall, made: Standing) -> list[str]:
     """What another hand changed since we last wrote it; without a base anything may have been."""
     if made.base is None:
         return []
     base = _base_of(made)
-    return [name for name in _GROUPS if not _is_same(name, made.stored.event, base)]
+    return [name for name in kind_of(call).groups if not _is_same(call, name, made.stored.event, base)]
 
 
 def _base_of(made: Standing) -> Event:
@@ -112,6 +105,7 @@ def _base_of(made: Standing) -> Event:
 
 def _follow(call: StepCall, rule: str) -> Acting:
     """Each field by itself: what only the source changed is written, what the copy changed too is disputed."""
+    kind = kind_of(call)
     disputes: dict[str, str] = {}
     reported: list[str] = []
 
@@ -122,19 +116,23 @@ def _follow(call: StepCall, rule: str) -> Acting:
         disputes.clear()
         notes: list[str] = []
         copy = made.stored.event
-        wanted = to_event(call, copy.uid, copy.origin, notes)
+        wanted = kind.make(call, copy.uid, copy.origin, notes)
         base = None if made.base is None else _base_of(made)
         taken: list[str] = []
-        for name, (words, _) in _GROUPS.items():
+        for name, (words, _) in kind.groups.items():
             if name != "time" and not any(call.gives(word) for word in words):
                 continue
-            if _is_same(name, copy, wanted) or (base is not None and _is_same(name, copy, base)) or rule == IN_SOURCE:
+            if (
+                _is_same(call, name, copy, wanted)
+                or (base is not None and _is_same(call, name, copy, base))
+                or rule == IN_SOURCE
+            ):
                 taken.append(name)
             elif rule == LEFT_ALONE:
-                disputes[name] = _said(name, base, copy, wanted)
+                disputes[name] = _said(call, name, copy, wanted)
         reported[:] = (made.base or {}).get(_DISPUTED) or []  # type: ignore[assignment]
-        new = _with_groups(replace(copy, sequence=copy.sequence + 1), wanted, taken)
-        known = to_state(_with_groups(base if base is not None else copy, wanted, taken))
+        new = _with_groups(kind, replace(copy, sequence=copy.sequence + 1), wanted, taken)
+        known = to_state(_with_groups(kind, base if base is not None else copy, wanted, taken))
         if disputes:
             known[_DISPUTED] = list(disputes.values())
         more: dict[str, Any] = {"lineage": call.lineage.to_mark(), "number": made.number, "base": known}
@@ -142,7 +140,7 @@ def _follow(call: StepCall, rule: str) -> Acting:
         is_adopted = isinstance(call.stage.find_made(call.place, call.lineage), Missing)
         if change is None and (known != made.base or is_adopted):
             return Effect(
-                verb="take event as made",
+                verb=kind.verb("take"),
                 place=call.place,
                 target=copy.uid,
                 after={},
@@ -155,7 +153,7 @@ def _follow(call: StepCall, rule: str) -> Acting:
     done = yield from decided(decide)
     if disputes and list(disputes.values()) != reported:
         raise RowFault(
-            f"changed in {call.place} by another hand, and not as its row says: {'; '.join(disputes.values())}; left as it is",
+            f"changed in {call.place} by another hand, and not as its {_subject(call)} says: {'; '.join(disputes.values())}; left as it is",
             mend="make both alike, or say: disputed as in source, or as in copy",
         )
     made = _made(call)
@@ -163,26 +161,26 @@ def _follow(call: StepCall, rule: str) -> Acting:
     return None if event is None else call.stage.to_thing(call.place, event)
 
 
-def _is_same(group: str, one: Event, other: Event) -> bool:
+def _is_same(call: StepCall, group: str, one: Event, other: Event) -> bool:
     first, second = one.content(), other.content()
     return all(
         first[name] == second[name] and isinstance(first[name], type(second[name]))
-        for name in _SHOWN.get(group, (group,))
+        for name in kind_of(call).shown.get(group, (group,))
     )
 
 
-def _said(group: str, base: Event | None, copy: Event, wanted: Event) -> str:
+def _said(call: StepCall, group: str, copy: Event, wanted: Event) -> str:
     pieces = []
-    for name in _SHOWN.get(group, (group,)):
+    for name in kind_of(call).shown.get(group, (group,)):
         there, here = copy.content()[name], wanted.content()[name]
         if there != here:
             pieces.append(f"{name} {show_value(there) or 'empty'} there, {show_value(here) or 'empty'} here")
     return ", ".join(pieces)
 
 
-def _with_groups(event: Event, wanted: Event, groups: list[str]) -> Event:
-    names = {each.name for each in fields(Event)}
-    given = {attribute: getattr(wanted, attribute) for group in groups for attribute in _GROUPS[group][1]}
+def _with_groups(kind: ThingKind, event: Event, wanted: Event, groups: list[str]) -> Event:
+    names = {each.name for each in fields(type(event))}
+    given = {attribute: getattr(wanted, attribute) for group in groups for attribute in kind.groups[group][1]}
     if "attendees" in given:
         answers = {each.address.lower(): each for each in event.attendees}
         given["attendees"] = tuple(
@@ -193,21 +191,25 @@ def _with_groups(event: Event, wanted: Event, groups: list[str]) -> Event:
     return replace(event, **{name: value for name, value in given.items() if name in names})
 
 
+_RULES = (
+    FieldDefinition(
+        name="disputed", type="choice", choices=(IN_SOURCE, IN_COPY, LEFT_ALONE), default=LEFT_ALONE,
+        meaning="What holds where the copy was changed too: what the source says, what the copy says, or neither is written over "
+        "and the run says so, once.",
+    ),
+    FieldDefinition(
+        name="uid", type="text", example="Booking",
+        meaning="The UID of one that existed before: it is adopted instead of made anew.",
+    ),
+)  # fmt: skip
+
 MIRROR_EVENT = StepDefinition(
     sentence=Sentence(words="mirror event in CALENDAR"),
     meaning="Keeps one event for each subject: made, changed and taken away with it, also when rows are sorted. What another "
     "hand changed in the event is not written over unseen: `disputed` says what then holds, field by field. Fields that do not "
     "stand below it belong to the calendar.",
     fields=(
-        FieldDefinition(
-            name="disputed", type="choice", choices=(IN_SOURCE, IN_COPY, LEFT_ALONE), default=LEFT_ALONE,
-            meaning="What holds where the event was changed in the calendar too: what the source says, what the event says, or "
-            "neither is written over and the run says so, once.",
-        ),
-        FieldDefinition(
-            name="uid", type="text", example="Booking",
-            meaning="The UID of an event that existed before: it is adopted instead of made anew.",
-        ),
+        *_RULES,
         *EVENT_FIELDS,
     ),
     thing="event",
@@ -221,3 +223,21 @@ MIRROR_EVENT = StepDefinition(
     "  start     Day at From\n  end       Day at To\n  disputed  left alone",
     act=_act,
 )  # fmt: skip
+
+MIRROR_TASK = StepDefinition(
+    sentence=Sentence(words="mirror task in TASKS"),
+    meaning="Keeps one task for each subject: made, changed and taken away with it. What another hand changed in the task is not "
+    "written over unseen: `disputed` says what then holds, field by field. Fields that do not stand below it belong to the list: who "
+    "ticks the task off does no harm.",
+    fields=(*_RULES, *TASK_FIELDS),
+    thing="task",
+    makes=task_type,
+    is_making=True,
+    is_mirror=True,
+    deletes=True,
+    adds="task",
+    check_fields=check_task_fields,
+    example='when outreach gains, changes or loses an event\n  where  category is "school"\n\nmirror task in chores\n'
+    '  title    "Pack for {event.title}"\n  due      event.start - 1 day\n  section  "packing"\n  person   "tomas"',
+    act=_act,
+)

@@ -1,7 +1,13 @@
 """Triggers: one file a kind, each a definition. ``TRIGGERS`` lists them all."""
 
 from whenvoca.language.definitions import TriggerDefinition
+from whenvoca.triggers.asked import ABOUT_EVENT, ABOUT_ROW, ASKED
+from whenvoca.triggers.clock import PASSES, READS, READS_ON
 from whenvoca.triggers.events import EVENTS
 from whenvoca.triggers.rows import ROWS
+from whenvoca.triggers.starts import BEGINS, ENDS
+from whenvoca.triggers.tasks import FINISHED
 
-TRIGGERS: tuple[TriggerDefinition, ...] = (ROWS, EVENTS)
+TRIGGERS: tuple[TriggerDefinition, ...] = (
+    ROWS, EVENTS, BEGINS, ENDS, FINISHED, READS_ON, READS, PASSES, ASKED, ABOUT_ROW, ABOUT_EVENT,
+)  # fmt: skip

@@ -9,11 +9,11 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.patch import change_event, has_event, put_back, remove_event, remove_occurrence
-from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.reader import Noun, read_events
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.writer import empty_calendar
-from whenvoca.engine.effects import Effect
+from whenvoca.engine.effects import Effect, deed_of, noun_of
 from whenvoca.engine.faces import MovedOn, StoredEvent
 
 
@@ -30,13 +30,13 @@ def to_stored(events: Sequence[Event], uid: str, version: str, address: str, dat
 def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
     """The text with the effect in it; without any VEVENT of its UID where the event goes whole."""
     uid, occurrence = split_key(effect.target)
-    match effect.verb:
-        case "change event":
+    match deed_of(effect.verb):
+        case "change":
             assert effect.event is not None
             return change_event(data, effect.stored.event, effect.event, stamp)
-        case "delete event":
+        case "delete":
             return remove_occurrence(data, effect.stored.event, stamp) if occurrence else remove_event(data, uid)
-        case "put back event":
+        case "put back":
             return put_back(data or empty_calendar(), effect.kept.encode(), effect.target)
     raise ValueError(effect.verb)
 
@@ -45,16 +45,20 @@ def already_done(data: bytes, effect: Effect, zone: ZoneInfo) -> Literal["", "do
     """Whether the effect stands already, as after a crash; or its event has gone, so that it cannot be carried out."""
     uid, occurrence = split_key(effect.target)
     stands = bool(data) and has_event(data, uid)
-    if effect.verb == "delete event" and not occurrence:
+    deed = deed_of(effect.verb)
+    if deed == "delete" and not occurrence:
         return "" if stands else "done"
-    if effect.verb == "put back event" and not occurrence:
+    if deed == "put back" and not occurrence:
         return "moved" if stands else ""
     if not stands:
         return "moved"
-    now = _event_at(read_events(data, zone), effect.target, effect.stored.event if effect.stored else None, zone)
-    if effect.verb == "delete event":
+    noun: Noun = "task" if noun_of(effect.verb) == "task" else "event"
+    now = _event_at(
+        read_events(data, zone, noun=noun), effect.target, effect.stored.event if effect.stored else None, zone
+    )
+    if deed == "delete":
         return "" if now is not None else "done"
-    if effect.verb == "change event" and effect.event is not None and now is not None:
+    if deed == "change" and effect.event is not None and now is not None:
         wanted = {name: value for name, (_, value) in changed_fields(now, effect.event).items()}
         return "done" if not set(wanted) & set(effect.after or {}) and now.sequence >= effect.event.sequence else ""
     return ""
@@ -72,7 +76,7 @@ def _event_at(events: Sequence[Event], key: str, asked: Event | None, zone: Zone
 
 def is_on_its_version(effect: Effect, version: str) -> bool:
     """Whether what stands has the version that the effect was decided on; an occurrence is put back into any."""
-    if effect.verb == "put back event" and split_key(effect.target)[1]:
+    if deed_of(effect.verb) == "put back" and split_key(effect.target)[1]:
         return True
     return version == (effect.stored.version if effect.stored else "")
 

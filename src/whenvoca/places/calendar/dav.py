@@ -11,11 +11,11 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import has_event
-from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.reader import Noun, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
-from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.effects import Effect, Receipt, deed_of
 from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEvent
 from whenvoca.engine.identity import Lineage
 from whenvoca.errors import PlaceTrouble, SettingsFault, SourceFault, WhenvocaError
@@ -44,7 +44,10 @@ class DavCalendar:
         *,
         clash: str = "allow",
         readonly: bool = False,
+        noun: Noun = "event",
     ) -> None:
+        self._noun: Noun = noun
+        self._kind = "tasks" if noun == "task" else "calendar"
         self.name, self.zone, self.clash = name, zone, clash
         self.client = client
         self._wanted = calendar
@@ -116,14 +119,14 @@ class DavCalendar:
         try:
             count = len(self._listed())
         except WhenvocaError as error:
-            return PlaceReport(self.name, "calendar", shown, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, self._kind, shown, self.zone.key, "", error.message, error.mend)
         return PlaceReport(
-            self.name, "calendar", unquote(self.url), self.zone.key, f"{count} event{'s' * (count != 1)}"
+            self.name, self._kind, unquote(self.url), self.zone.key, f"{count} {self._noun}{'s' * (count != 1)}"
         )
 
     def info(self) -> PlaceInfo:
         """What the checker needs; the server is not asked, a run does that."""
-        return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
+        return PlaceInfo(name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly)
 
     # --- reading
 
@@ -166,7 +169,7 @@ class DavCalendar:
         return to_stored(self._read(data, address), uid, etag, urljoin(self.url, address), data)
 
     def _read(self, data: bytes, address: str) -> list[Event]:
-        return read_events(data, self.zone, file=f"{self.name}, {unquote(_last_name(address))}")
+        return read_events(data, self.zone, file=f"{self.name}, {unquote(_last_name(address))}", noun=self._noun)
 
     def find_marked(self, mark: str) -> StoredEvent | None:
         """The standing event that carries our mark: by the names that its lineage gives."""
@@ -205,9 +208,10 @@ class DavCalendar:
         """A calendar-query (RFC 4791 7.8) for events that fit a filter, with their data."""
         from lxml import etree
 
+        component = "VTODO" if self._noun == "task" else "VEVENT"
         body = etree.fromstring(
             f'<C:calendar-query xmlns="{DAV}" xmlns:C="{CALDAV}"><prop><getetag/><C:calendar-data/></prop><C:filter>'
-            f'<C:comp-filter name="VCALENDAR"><C:comp-filter name="VEVENT">{inner}</C:comp-filter></C:comp-filter>'
+            f'<C:comp-filter name="VCALENDAR"><C:comp-filter name="{component}">{inner}</C:comp-filter></C:comp-filter>'
             "</C:filter></C:calendar-query>"
         )
         answer = self.client.report(self.url, body)
@@ -319,9 +323,9 @@ class DavCalendar:
 
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
         try:
-            if effect.verb == "take event as made":
+            if deed_of(effect.verb) == "take":
                 return Receipt(effect.stored.version, effect.stored.address)
-            if effect.verb == "create event":
+            if deed_of(effect.verb) == "create":
                 return self._create(effect, stamp)
             return self._change(effect, stamp)
         except (PlaceTrouble, SourceFault, SettingsFault) as error:
@@ -349,7 +353,7 @@ class DavCalendar:
         uid, occurrence = split_key(effect.target)
         stored: StoredEvent | None = effect.stored
         address = self._find_address(uid) or self._address(uid)
-        if effect.verb == "put back event" and occurrence:
+        if deed_of(effect.verb) == "put back" and occurrence:
             stored = self.find_event(uid)
         data = stored.data if stored is not None else b""
         changed = carry_out(data, effect, stamp)

@@ -14,12 +14,12 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import has_event, iter_components, unescape_text
-from whenvoca.calendars.reader import may_touch, read_events
+from whenvoca.calendars.reader import Noun, may_touch, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import ORIGIN, write_calendar
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.effects import Effect, Receipt, deed_of
 from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
@@ -39,9 +39,11 @@ class FolderCalendar:
 
     def __init__(
         self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False,
-        clock: Clock,
+        clock: Clock, noun: Noun = "event",
     ) -> None:  # fmt: skip
         self.name = name
+        self._noun: Noun = noun
+        self._kind = "tasks" if noun == "task" else "calendar"
         self._clock = clock
         self.zone = zone
         self.clash = clash
@@ -57,11 +59,11 @@ class FolderCalendar:
         try:
             paths = self._paths() if self._folder.exists() else []
         except WhenvocaError as error:
-            return PlaceReport(self.name, "calendar", self._shown, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, self._kind, self._shown, self.zone.key, "", error.message, error.mend)
         missing = "" if self._folder.exists() else ", made when it is written"
         count = len(paths)
         return PlaceReport(
-            self.name, "calendar", self._shown, self.zone.key, f"{count} event{'s' * (count != 1)}{missing}"
+            self.name, self._kind, self._shown, self.zone.key, f"{count} {self._noun}{'s' * (count != 1)}{missing}"
         )
 
     def info(self) -> PlaceInfo:
@@ -73,10 +75,10 @@ class FolderCalendar:
                     pass
         except WhenvocaError as error:
             return PlaceInfo(
-                name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly, trouble=str(error.message),
+                name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly, trouble=str(error.message),
                 trouble_mend=error.mend, trouble_exit=int(error.exit_code),
             )  # fmt: skip
-        return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
+        return PlaceInfo(name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly)
 
     def _refuse_no_folder(self) -> None:
         if self._folder.exists() and not self._folder.is_dir():
@@ -124,7 +126,7 @@ class FolderCalendar:
         if not path.exists():
             return None
         data = files.read_file(path)
-        events = read_events(data, self.zone, file=self._label(path))
+        events = read_events(data, self.zone, file=self._label(path), noun=self._noun)
         return to_stored(events, uid, files.hash_bytes(data), path.absolute().as_uri(), data)
 
     def _label(self, path: Path) -> str:
@@ -137,14 +139,14 @@ class FolderCalendar:
         for path in self._paths() if self._folder.exists() else ():
             data = files.read_file(path)
             if may_touch(data, *days):
-                found += read_events(data, self.zone, file=self._label(path))
+                found += read_events(data, self.zone, file=self._label(path), noun=self._noun)
         return expand_events(found, low, high, self.zone)
 
     def all_events(self) -> list[Event]:
         """All events; a file that is broken raises SourceFault."""
         found: list[Event] = []
         for path in self._paths() if self._folder.exists() else ():
-            found += read_events(files.read_file(path), self.zone, file=self._label(path))
+            found += read_events(files.read_file(path), self.zone, file=self._label(path), noun=self._noun)
         return found
 
     def find_marks(self, prefix: str) -> dict[str, str]:
@@ -184,7 +186,7 @@ class FolderCalendar:
                 look.stamped[path.name] = Resource(before.uid, version, stamp)
                 continue
             try:
-                events = read_events(data, self.zone, file=self._label(path))
+                events = read_events(data, self.zone, file=self._label(path), noun=self._noun)
             except SourceFault as fault:
                 look.faults.append(str(fault))
                 continue
@@ -206,14 +208,14 @@ class FolderCalendar:
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Writes a group: temporaries first, one sync for all of them, then each takes its name if it is free."""
-        creations = [effect for effect in effects if effect.verb == "create event"]
+        creations = [effect for effect in effects if deed_of(effect.verb) == "create"]
         results = iter(self._create(creations, stamp)) if creations else iter(())
         return [
-            next(results) if effect.verb == "create event" else self._apply_one(effect, stamp) for effect in effects
+            next(results) if deed_of(effect.verb) == "create" else self._apply_one(effect, stamp) for effect in effects
         ]
 
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
-        if effect.verb == "take event as made":
+        if deed_of(effect.verb) == "take":
             return Receipt(effect.stored.version, effect.stored.address)
         uid, _ = split_key(effect.target)
         path = self._path_of(uid)

@@ -7,11 +7,11 @@ from datetime import datetime
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import has_event
-from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.reader import Noun, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
-from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.effects import Effect, Receipt, deed_of, noun_of
 from whenvoca.engine.faces import CalendarFace, CalendarLook, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
@@ -98,9 +98,9 @@ class RehearsedCalendar:
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
         uid, _ = split_key(effect.target)
         stored = self.find_event(uid)
-        if effect.verb == "take event as made":
+        if deed_of(effect.verb) == "take":
             return Receipt(stored.version if stored else "", self.address_of(uid))
-        if effect.verb == "create event":
+        if deed_of(effect.verb) == "create":
             if stored is not None:
                 return PlaceTrouble("stands there already and is not ours", where=f"{self.name}, {uid}")
             assert effect.event is not None
@@ -109,11 +109,15 @@ class RehearsedCalendar:
         done = already_done(data, effect, self.zone)
         if done == "moved" or (not done and effect.stored and stored and effect.stored.version != stored.version):
             return moved_on(effect, self.name)
-        return self._put(uid, data if done else carry_out(data, effect, stamp))
+        return self._put(
+            uid,
+            data if done else carry_out(data, effect, stamp),
+            noun="task" if noun_of(effect.verb) == "task" else "event",
+        )
 
-    def _put(self, uid: str, data: bytes, events: list[Event] | None = None) -> Receipt:
+    def _put(self, uid: str, data: bytes, events: list[Event] | None = None, noun: Noun = "event") -> Receipt:
         self._over[uid] = data if events or (data and has_event(data, uid)) else None
-        self._parsed[uid] = events or (read_events(data, self.zone) if self._over[uid] else [])
+        self._parsed[uid] = events or (read_events(data, self.zone, noun=noun) if self._over[uid] else [])
         self._marks |= {event.origin: uid for event in self._parsed[uid] if event.origin}
         self._versions[uid] = f"rehearsed {len(self._versions)} {len(data)}"
         return Receipt(self._versions[uid], self.address_of(uid))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any, Protocol
@@ -39,6 +39,17 @@ class TabWrites:
     def is_empty(self) -> bool:
         """Whether there is nothing to write."""
         return not (self.cells or self.removed or self.inserted)
+
+
+def blocks_of(rows: Iterable[int]) -> list[tuple[int, int]]:
+    """Rows that follow each other as (first, how many), in order."""
+    blocks: list[tuple[int, int]] = []
+    for row in sorted(rows):
+        if blocks and row == sum(blocks[-1]):
+            blocks[-1] = (blocks[-1][0], blocks[-1][1] + 1)
+        else:
+            blocks.append((row, 1))
+    return blocks
 
 
 class Backing(Protocol):

@@ -6,7 +6,7 @@ Places on one file share one ``OpenFile``, so that two tabs are saved together.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
@@ -15,6 +15,7 @@ from whenvoca.engine.faces import PlaceReport, RowState, SavedRows, SeenRow
 from whenvoca.errors import RowFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
 from whenvoca.language.inference import fold_name
+from whenvoca.places.sheet.filling import fill_rows
 from whenvoca.places.sheet.grid import TabWrites
 from whenvoca.places.sheet.open_file import OpenFile, Pending
 from whenvoca.places.sheet.rowkeys import find_booking_column, key_of_columns, work_out_keys
@@ -135,6 +136,7 @@ class SheetPlace:
             "zone": self.zone.key,
             "readonly": self.settings.readonly,
             "totals": self.settings.totals,
+            "has_key": bool(self.settings.key),
             "unwritable": self.open_file.backing.unwritable,
         }
         try:
@@ -283,6 +285,15 @@ class SheetPlace:
         state, pending = self._state(key), self._overlay.get(key)
         return state if state is None or pending is None else _merged(state, pending)
 
+    def rows_below(self, columns: Sequence[str]) -> list[list[Raw]]:
+        """The cells of these columns in every filled row, in order."""
+        if self.is_missing():
+            return []
+        table = self.table()
+        indexes = [table.by_word[self.word_of(name)].index for name in columns]
+        rows = [[cells[index] if index < len(cells) else None for index in indexes] for _, cells in table.rows]
+        return [row for row in rows if any(cell is not None for cell in row)]
+
     def count_equal(self, cells: Mapping[str, Any]) -> int:
         """How many rows hold these cells, pending ones included."""
         names = tuple(sorted(cells))
@@ -319,6 +330,9 @@ class SheetPlace:
 
     def pend(self, number: int, effect: Effect) -> Receipt:
         """Takes a row effect to be saved later. Raises RowFault if its row is gone or a cell must not be written."""
+        if effect.verb == "fill sheet":
+            self.open_file.pending.append(Pending(number, self, effect, {}))
+            return Receipt(is_pending=True)
         cells = effect.after or {}
         raws = {name: self.to_raw(name, value) for name, value in cells.items()}
         if all(raws[name] is value for name, value in cells.items()):
@@ -391,6 +405,13 @@ class SheetPlace:
         last = next_row - 1
         for each in mine:
             after = each.effect.after or {}
+            if each.effect.verb == "fill sheet":
+                rows = [dict(zip(after["columns"], row, strict=True)) for row in after["rows"]]
+                if table is None:
+                    next_row = 1
+                next_row = fill_rows(table, columns, rows, writes, next_row, totals=self.settings.totals)
+                result.gone += [key for key, (row, _) in self._rows.items() if row in writes.removed]
+                continue
             if each.effect.verb == "add row":
                 if table is not None and last > table.header:
                     writes.formats_from[next_row] = last

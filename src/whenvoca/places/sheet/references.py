@@ -22,7 +22,7 @@ _BROKEN = "#REF!"
 
 @dataclass(frozen=True, slots=True)
 class Shift:
-    """One row put in before row ``at`` (``by`` 1), or row ``at`` taken out (``by`` -1), on one tab; rows from 0."""
+    """``by`` rows put in before row ``at``, or row ``at`` taken out (``by`` -1), on one tab; rows from 0."""
 
     tab: str
     at: int

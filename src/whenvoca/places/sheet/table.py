@@ -53,6 +53,7 @@ class Table:
     readings: dict[str, ColumnReading]
     rows: list[tuple[int, list[Raw]]]
     twice: dict[str, str]
+    totals_row: int = 0  # the number of the line of totals, 0 if there is none
     booking: str = ""  # the column that keeps the UID of what a row became
     by_word: dict[str, Heading] = field(default_factory=dict)
     fields: dict[str, tuple[str, Callable[[Raw], Any]]] = field(default_factory=dict)  # word: name, reading
@@ -95,7 +96,8 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
         for number, row in enumerate(grid.rows[header + 1 :], header + 1)
         if any(c is not None for c in row)
     ]
-    if settings.totals and rows:
+    totals_row = rows[-1][0] if settings.totals and rows else 0
+    if totals_row:
         rows = rows[:-1]
     kinds = _declared_kinds(settings, headings, where)
     readings = {}
@@ -111,7 +113,7 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
         readings[heading.name] = read_column(
             heading.name, [row[index] if index < len(row) else None for _, row in rows], hints
         )
-    table = Table(file, grid, header, headings, readings, rows, find_twice(headings, header))
+    table = Table(file, grid, header, headings, readings, rows, find_twice(headings, header), totals_row=totals_row)
     table.by_word = {fold_name(column_word(heading.name)): heading for heading in reversed(headings)}
     table.read_again(())
     table.booking = find_booking_column([heading.name for heading in headings])

@@ -15,7 +15,7 @@ from html import escape
 from typing import Any
 
 from whenvoca.errors import SourceFault
-from whenvoca.places.sheet.grid import Grid, TabWrites, choose_tab, column_of, letter_of, tidy_cell
+from whenvoca.places.sheet.grid import Grid, TabWrites, blocks_of, choose_tab, column_of, letter_of, tidy_cell
 from whenvoca.places.sheet.references import Shift
 from whenvoca.places.sheet.xlsx_cells import SheetXml, escape_xml
 from whenvoca.places.sheet.xlsx_package import MAIN, Package
@@ -127,10 +127,12 @@ class XlsxFile:
         tab = next(each for each in _open(data).sheets() if each.casefold() == tab.casefold())
         for row in sorted(write.removed, reverse=True):
             data = shift_rows(data, Shift(tab, row, -1))
-        for row in sorted(write.inserted):
-            data = shift_rows(data, Shift(tab, row, 1))
-            cells = {(row, column): value for column, value in write.inserted[row].items()}
-            data = self.patch(data, {tab: TabWrites(cells=cells, formats_from={row: row + 1 if row == 0 else row - 1})})
+        for first, count in blocks_of(write.inserted):
+            data = shift_rows(data, Shift(tab, first, count))
+            numbers = range(first, first + count)
+            cells = {(row, column): value for row in numbers for column, value in write.inserted[row].items()}
+            look = first + count if first == 0 else first - 1
+            data = self.patch(data, {tab: TabWrites(cells=cells, formats_from=dict.fromkeys(numbers, look))})
         package = _open(data)
         return package.rewrite({package.workbook_part: _asking_recalculation(package.read(package.workbook_part))})
 

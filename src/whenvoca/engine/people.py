@@ -1,0 +1,43 @@
+"""People: names that stand for an address, a name in the chat, and the zone that times are told in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from zoneinfo import ZoneInfo
+
+
+@dataclass(frozen=True, slots=True)
+class Person:
+    """One person of [people]."""
+
+    name: str
+    mail: str = ""
+    chat: str = ""
+    zone: ZoneInfo | None = None  # times told to them are told in it
+    password: Mapping[str, str] = field(default_factory=dict)  # a reference, where they let their presence be set
+
+
+@dataclass(frozen=True, slots=True)
+class People:
+    """Everybody of [people], by lower-case name."""
+
+    persons: Mapping[str, Person] = field(default_factory=dict)
+    organizer: str = ""  # who invites
+
+    def to_address(self, name: str) -> str:
+        """The address of a person's name; what is no name is given back."""
+        person = self.persons.get(name.strip().lower())
+        return person.mail if person is not None and person.mail else name
+
+    def find(self, name: str) -> Person | None:
+        """The person of a name, an address or a name in the chat; None for anybody else."""
+        wanted = name.strip().lower().removeprefix("mailto:")
+        if wanted in self.persons:
+            return self.persons[wanted]
+        return next((each for each in self.persons.values() if wanted in (each.mail.lower(), each.chat.lower())), None)
+
+    @classmethod
+    def of(cls, persons: Iterable[Person], organizer: str = "") -> People:
+        """These people."""
+        return cls({each.name.lower(): each for each in persons}, organizer)

@@ -1,0 +1,1 @@
+"""Chats: XMPP, and the stand-in that ships: a folder with rooms and people as files."""

@@ -1,0 +1,80 @@
+"""The stand-in outbox: letters as .eml files in a folder, so that nothing outside is needed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import PlaceReport
+from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.places import files
+from whenvoca.places.mail.compose import compose_letter
+
+
+class FolderOutbox:
+    """An outbox that is a folder; each letter is a file named for its Message-ID, so that sent again it is the same file."""
+
+    def __init__(self, name: str, folder: Path, shown: str, zone: ZoneInfo, sender: str) -> None:
+        self.name, self.zone, self.sender = name, zone, sender
+        self._folder = folder
+        self._shown = shown
+
+    def describe(self) -> PlaceReport:
+        """How many letters lie there."""
+        count = len(list(self._folder.glob("*.eml"))) if self._folder.is_dir() else 0
+        missing = "" if self._folder.exists() else ", made when it is written"
+        holds = f"{count} letter{'s' * (count != 1)}{missing}"
+        return PlaceReport(
+            self.name, "outbox", self._shown, self.zone.key, holds, notes=("a stand-in: letters as files",)
+        )
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs."""
+        return PlaceInfo(name=self.name, kind="outbox", zone=self.zone.key)
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes each letter as a file."""
+        return [self._send(effect, stamp) for effect in effects]
+
+    def _send(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
+        try:
+            data = compose_letter(effect, self.sender, stamp.astimezone(self.zone)).as_bytes()
+            path = self._folder / f"{effect.target}.eml"
+            with files.telling_trouble(self._folder, "made"):
+                self._folder.mkdir(parents=True, exist_ok=True)
+            if not path.exists():
+                files.replace_file(path, data)
+        except (RowFault, PlaceTrouble) as error:
+            return error
+        return Receipt("", path.absolute().as_uri())
+
+
+class RehearsedOutbox:
+    """An outbox that sends nothing; what could not be sent is told all the same."""
+
+    def __init__(self, name: str, zone: ZoneInfo, sender: str, report: PlaceReport, info: PlaceInfo) -> None:
+        self.name, self.zone, self.sender = name, zone, sender
+        self._report, self._info = report, info
+
+    def describe(self) -> PlaceReport:
+        """The real one."""
+        return self._report
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs."""
+        return self._info
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Puts each letter into words, and leaves it at that."""
+        answers: list[Receipt | WhenvocaError] = []
+        for effect in effects:
+            try:
+                compose_letter(effect, self.sender, stamp)
+                answers.append(Receipt())
+            except RowFault as fault:
+                answers.append(fault)
+        return answers

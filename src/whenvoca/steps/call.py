@@ -1,0 +1,111 @@
+"""The step `call ADDRESS`: HTTP with JSON."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from decimal import Decimal
+from typing import Any
+from urllib.parse import urlsplit
+
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.errors import RowFault
+from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
+from whenvoca.language.types import ANY, Type
+from whenvoca.values.texts import show_value
+
+_METHODS = ("get", "post", "put", "patch", "delete")
+SAFE_TO_REPEAT = ("get", "put", "delete")
+
+
+class Answer:
+    """What came back: its members by name; `status` is the number of the answer. Unknown while it is only rehearsed."""
+
+    def __init__(self, status: str, body: Any) -> None:
+        self.status, self.body = status, body
+
+    def value_of(self, word: str) -> Any:
+        """A member of the answer, nothing if it has none of that name."""
+        if word == "status":
+            return int(self.status) if self.status.isdigit() else None
+        members = (
+            {str(name).lower().replace("_", "-"): value for name, value in self.body.items()}
+            if isinstance(self.body, dict)
+            else {}
+        )
+        value = members.get(word)
+        return Answer(self.status, value) if isinstance(value, dict) else value
+
+    def where_is(self, word: str) -> str:
+        """Where it comes from."""
+        return f"the answer's {word}"
+
+
+def _act(call: StepCall) -> Acting:
+    import json
+
+    address = show_value(call.sentence_value).strip()
+    parts = urlsplit(address)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise RowFault(f'"{address}" is no web address', mend="such as https://hall.example.org/hook")
+    if not call.allows_host(parts.hostname):
+        raise RowFault(
+            f"{parts.hostname} is named neither in the workflow nor in the settings",
+            mend="write the host out in the call line",
+        )
+    members = {written: _to_json(value) for written, value in call.columns()}
+    method = call.text("method") or ("post" if members else "get")
+    after: dict[str, Any] = {"method": method.upper(), "address": address}
+    if members:
+        after["body"] = json.dumps(members, ensure_ascii=False)
+    if method not in SAFE_TO_REPEAT and not call.value("repeatable", False):
+        after["repeatable"] = False
+    receipt = yield Effect(verb="call", place="the web", target=call.occasion(address), after=after)
+    try:
+        body = json.loads(receipt.address) if receipt.address else None
+    except ValueError:
+        body = {"text": receipt.address}
+    return Answer(receipt.version, body)
+
+
+def _to_json(value: Any) -> Any:
+    """A value as JSON has it: moments and days as RFC 3339 texts."""
+    match value:
+        case None | bool() | int() | str():
+            return value
+        case Decimal():
+            return float(value)
+        case datetime() | date():
+            return value.isoformat()
+        case list() | tuple():
+            return [_to_json(item) for item in value]
+    return show_value(value)
+
+
+def _any(place: PlaceInfo | None) -> Type:
+    return ANY
+
+
+CALL = StepDefinition(
+    sentence=Sentence(words="call ADDRESS"),
+    meaning="Calls a web address: each line below it that is no field becomes a member of the JSON object that is posted. `as NAME` gives the "
+    "answer: NAME.status, and its members. The host has to stand in the workflow itself. With the same Idempotency-Key it is called again "
+    "while the server is away. If it is not known after a crash whether a POST was done, the run fails as in doubt and retry decides, unless "
+    "repeatable says yes.",
+    fields=(
+        FieldDefinition(
+            name="method",
+            type="choice",
+            choices=_METHODS,
+            default="post, get without members",
+            meaning="The HTTP method.",
+        ),
+        FieldDefinition(name="repeatable", type="yes-no", default="no", meaning="Whether doing it twice does no harm."),
+    ),
+    columns_as_fields=True,
+    makes=_any,
+    value_type="text",
+    is_told=True,
+    example='call "https://hall.example.org/doors" as answer\n  Room   event.location\n  Until  event.end',
+    act=_act,
+)

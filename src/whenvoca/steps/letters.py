@@ -1,0 +1,112 @@
+"""The step `send letter to`."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from whenvoca.calendars.writer import write_calendar
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.event_thing import EventThing
+from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.errors import RowFault
+from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
+from whenvoca.language.faults import Spot
+from whenvoca.values.kinds import is_empty
+from whenvoca.values.numbers import is_address, split_addresses
+from whenvoca.values.texts import show_value
+
+
+def _act(call: StepCall) -> Acting:
+    to = _addresses(call, call.sentence_value)
+    if not to:
+        raise RowFault("nobody is named to whom the letter goes", mend="give an address, or a name from [people]")
+    person = call.people.find(to[0]) if len(to) == 1 else None
+    zone = person.zone if person is not None else None
+    after: dict[str, Any] = {"to": to, "subject": call.told("subject", zone), "text": call.told("text", zone)}
+    for word in ("sender", "reply-to"):
+        if call.text(word):
+            after[word] = _addresses(call, call.value(word))[0]
+    attached = _attached(call)
+    if attached:
+        after["attach"] = [title for title, _ in attached]
+    kept = json.dumps([text for _, text in attached], ensure_ascii=False) if attached else ""
+    yield Effect(verb="send letter", place=_outbox(call), target=call.occasion(", ".join(to)), after=after, kept=kept)
+
+
+def _outbox(call: StepCall) -> str:
+    """The outbox that the sentence names, else the only one."""
+    if call.names_place:
+        return call.place
+    names = call.stage.outbox_names()
+    if len(names) != 1:
+        said = "there is no outbox" if not names else f"there are several outboxes: {', '.join(names)}"
+        raise RowFault(
+            said, mend="name one: send letter to … in OUTBOX" if names else 'add a place of the kind "outbox"'
+        )
+    return names[0]
+
+
+def _addresses(call: StepCall, value: Any) -> list[str]:
+    found: list[str] = []
+    for item in value if isinstance(value, list | tuple) else [value]:
+        text = "" if is_empty(item) else show_value(item)
+        if any(ord(sign) < 32 for sign in text):
+            raise RowFault(
+                f'"{text.encode("unicode_escape").decode()}" is no address: a line ends in it',
+                mend="correct it where it comes from",
+            )
+        for piece in split_addresses(text):
+            address = call.people.to_address(piece)
+            if not is_address(address):
+                raise RowFault(
+                    f'"{piece}" is neither an e-mail address nor a name from [people] with one',
+                    mend="correct it, or add the person",
+                )
+            found.append(address)
+    return list(dict.fromkeys(found))
+
+
+def _attached(call: StepCall) -> list[tuple[str, str]]:
+    """Titles of the events that go with it, and each as an iCalendar object."""
+    value = call.value("attach")
+    found = []
+    for thing in value if isinstance(value, list | tuple) else [] if value is None else [value]:
+        if not isinstance(thing, EventThing):
+            raise RowFault(f"{show_value(thing)} cannot go with a letter", mend="attach takes an event, or several")
+        stored = call.stage.find_event(thing.place, thing.key)
+        whole = stored is not None and stored.event.occurrence is None
+        data = stored.data if stored is not None and whole else write_calendar(thing.event, call.now)
+        found.append((thing.event.title, data.decode("utf-8", "replace")))
+    return found
+
+
+def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
+    if "text" not in given and "attach" not in given:
+        yield "", "the letter says nothing", 'below it: text "…"'
+
+
+def _step(words: str) -> StepDefinition:
+    return StepDefinition(
+        sentence=Sentence(words=words),
+        meaning="Sends a letter, with an event as an .ics part where one goes with it. It is sent once; after a crash it may be sent "
+        "again, with the same Message-ID. To one person of [people], times are told in their zone.",
+        fields=(
+            FieldDefinition(name="subject", type="text", meaning="What it is about.", example='"Your visit to Larkmoor"'),
+            FieldDefinition(name="text", type="text", meaning="What it says.", example='"Dear {Name}, we expect you on {Day as "d MMMM"}."'),
+            FieldDefinition(name="attach", type="value", meaning="An event that goes with it, or several.", example="visit"),
+            FieldDefinition(name="sender", type="addresses", meaning="Who sends it.", default="the outbox's from"),
+            FieldDefinition(name="reply-to", type="addresses", meaning="Where answers go.", default="the sender"),
+        ),
+        value_type="addresses",
+        is_told=True,
+        check_fields=_check,
+        example='send letter to Contact\n  subject  "Your visit to Larkmoor"\n  text     "We expect you on {visit.start as "d MMMM"}."\n'
+        "  attach   visit",
+        act=_act,
+    )  # fmt: skip
+
+
+SEND_LETTER = _step("send letter to ADDRESSES")
+SEND_LETTER_IN = _step("send letter to ADDRESSES in OUTBOX")

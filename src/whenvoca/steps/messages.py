@@ -1,0 +1,68 @@
+"""The steps `send message to room …` and `send message to person …`."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.errors import RowFault
+from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
+from whenvoca.steps.people import persons_of
+from whenvoca.values.texts import show_value
+
+_TEXT = FieldDefinition(
+    name="text",
+    type="text",
+    meaning="What is said. An empty text is not sent.",
+    example='"{count(tonight)} bookings tonight"',
+)
+
+
+def _to_room(call: StepCall) -> Acting:
+    room = show_value(call.sentence_value).strip()
+    rooms = call.stage.rooms_of(call.place)
+    if room not in rooms:
+        raise RowFault(f'{call.place} has no room "{room}"', mend=f"rooms: {', '.join(rooms) or 'none'}")
+    text = call.told("text", None)
+    if text.strip():
+        yield _message(call, call.occasion(room), {"room": room, "text": text})
+
+
+def _to_person(call: StepCall) -> Acting:
+    for person in persons_of(call):
+        text = call.told("text", person.zone)
+        if text.strip():
+            yield _message(
+                call,
+                call.occasion(person.name),
+                {"person": person.name, "chat": person.chat or person.name, "text": text},
+            )
+
+
+def _message(call: StepCall, number: str, after: dict[str, Any]) -> Effect:
+    return Effect(verb="send message", place=call.place, target=number, after=after)
+
+
+_MEANING = (
+    "It is sent once; after a crash it may be sent again, under the same id, so that it can be told apart. Titles of private events "
+    'stay out of it, unless the workflow says "private shown" above its trigger.'
+)
+SEND_TO_ROOM = StepDefinition(
+    sentence=Sentence(words="send message to room ROOM in CHAT"),
+    meaning="Says something in a room of a chat. " + _MEANING,
+    fields=(_TEXT,),
+    value_type="text",
+    is_told=True,
+    example='send message to room "dome-floor" in chat\n  text  "{event.title} begins at {event.start as time}"',
+    act=_to_room,
+)
+SEND_TO_PERSON = StepDefinition(
+    sentence=Sentence(words="send message to person PEOPLE in CHAT"),
+    meaning="Says something to a person, or to each of several; times are told in their zone. " + _MEANING,
+    fields=(_TEXT,),
+    value_type="people",
+    is_told=True,
+    example='send message to person "ines" in chat\n  text  "The dome is free from {event.end as time}."',
+    act=_to_person,
+)

@@ -1,0 +1,29 @@
+"""Whom a step is about: the people that its sentence names."""
+
+from __future__ import annotations
+
+from whenvoca.engine.people import Person
+from whenvoca.engine.step_call import StepCall
+from whenvoca.errors import RowFault
+from whenvoca.values.kinds import is_empty
+from whenvoca.values.numbers import is_address, split_addresses
+from whenvoca.values.texts import show_value
+
+
+def persons_of(call: StepCall, *, strangers: list[str] | None = None) -> list[Person]:
+    """The people of [people] that the sentence names, each once. An address of nobody there raises RowFault, or goes into
+    ``strangers``; a name of nobody always raises it."""
+    value = call.sentence_value
+    found: dict[str, Person] = {}
+    for item in value if isinstance(value, list | tuple) else [value]:
+        for piece in () if is_empty(item) else split_addresses(show_value(item)):
+            person = call.people.find(piece)
+            if person is not None:
+                found[person.name.lower()] = person
+            elif strangers is not None and is_address(piece):
+                strangers.append(piece)
+            else:
+                raise RowFault(
+                    f'there is nobody "{piece}" in [people]', mend="add them to whenvoca.toml, or correct the name"
+                )
+    return list(found.values())

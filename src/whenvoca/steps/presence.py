@@ -1,0 +1,82 @@
+"""The steps `set presence of` and `restore presence of`: what a person shows to others, for a while."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC
+from typing import Any
+
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.faces import Presence
+from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.errors import RowFault
+from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
+from whenvoca.language.operations import to_instant
+from whenvoca.steps.people import persons_of
+
+_SHOWS = ("free", "away", "dnd", "xa")
+
+
+def _set(call: StepCall) -> Acting:
+    strangers: list[str] = []
+    for person in persons_of(call, strangers=strangers):
+        after: dict[str, Any] = {
+            "show": call.text("show") or "free", "status": call.told("status", person.zone), "symbol": call.text("symbol"),
+        }  # fmt: skip
+        if after["show"] not in _SHOWS:
+            raise RowFault(f'show is never "{after["show"]}"', mend=f"it is one of: {', '.join(_SHOWS)}")
+        before = call.stage.presence_of(call.place, person)
+        follows, until = call.follows("until"), call.value("until")
+        if call.gives("until") and until is None:
+            raise RowFault(
+                "until is empty", mend="give a moment, or leave the line away: then it stays until somebody changes it"
+            )
+        if until is not None:
+            moment = to_instant(until, call.scope.zone)
+            if moment <= call.now:
+                continue  # over before it began
+            after["until"] = moment.astimezone(UTC)
+        elif before == Presence.of(after) and not call.stage.claims_on(call.place, person):
+            continue
+        yield Effect(
+            verb="set presence", place=call.place, target=person.name.lower(), before=before.to_dict(),
+            after={**after, "chat": person.chat or person.name}, kept=json.dumps(follows) if follows else "",
+        )  # fmt: skip
+
+
+def _restore(call: StepCall) -> Acting:
+    for person in persons_of(call, strangers=[]):
+        if not call.stage.claims_on(call.place, person):
+            continue
+        back = call.stage.presence_before(call.place, person)
+        if back is not None:
+            after: dict[str, Any] = {**back.to_dict(), "chat": person.chat or person.name}
+            before = call.stage.presence_of(call.place, person).to_dict()
+            yield Effect(
+                verb="restore presence", place=call.place, target=person.name.lower(), before=before, after=after
+            )
+
+
+SET_PRESENCE = StepDefinition(
+    sentence=Sentence(words="set presence of PEOPLE in CHAT"),
+    meaning="Sets what people show to others. With until it is a claim for that time: the newest one shows, and when none is left, what "
+    "was before comes back by itself, also after a restart, unless the person changed it by hand. An until that names the start or end of an "
+    "event follows it. Without until it stays. Attendees who are not in [people] are passed over.",
+    fields=(
+        FieldDefinition(name="show", type="choice", choices=_SHOWS, default="free", meaning="Free, away, not to be disturbed, or away for long."),
+        FieldDefinition(name="status", type="text", meaning="The words beside it.", example='"at the eyepiece, back {event.end as time}"'),
+        FieldDefinition(name="symbol", type="text", meaning="A sign that some chats show with it.", example='"🔭"'),
+        FieldDefinition(name="until", type="moment", meaning="When what was before comes back.", example="event.end"),
+    ),
+    value_type="people",
+    is_told=True,
+    example='set presence of event.attendees in chat\n  show    dnd\n  status  "at the eyepiece"\n  until   event.end',
+    act=_set,
+)  # fmt: skip
+RESTORE_PRESENCE = StepDefinition(
+    sentence=Sentence(words="restore presence of PEOPLE in CHAT"),
+    meaning="Ends every claim on what these people show: what was before comes back now. Where there is none, nothing happens.",
+    value_type="people",
+    example='restore presence of "ines", "tomas" in chat',
+    act=_restore,
+)

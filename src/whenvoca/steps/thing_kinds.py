@@ -1,0 +1,69 @@
+"""What steps do alike for events and tasks: how one is made of fields, changed, and compared field by field."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from whenvoca.calendars.event import Event
+from whenvoca.engine.effects import Verb
+from whenvoca.engine.step_call import StepCall
+from whenvoca.steps.event_fields import changed_event, to_event
+from whenvoca.steps.task_fields import changed_task, to_task
+
+Groups = Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]]
+
+
+@dataclass(frozen=True, slots=True)
+class ThingKind:
+    """Events, or tasks. ``groups`` is what is compared as one: fields of the language, and the attributes behind them;
+    ``shown`` the fields that tell such a group, where they are others than its name."""
+
+    noun: str
+    make: Callable[[StepCall, str, str, list[str]], Event]
+    change: Callable[[StepCall, Event, list[str]], Event]
+    groups: Groups
+    shown: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def verb(self, deed: str) -> Verb:
+        """The verb of an effect that does this to such a thing."""
+        return "take {}as made".format(f"{self.noun} ") if deed == "take" else f"{deed} {self.noun}"  # type: ignore[return-value]
+
+
+EVENT = ThingKind(
+    "event", to_event, changed_event,
+    {
+        "time": (("start", "end", "length", "first-day", "last-day", "zone", "repeat"), ("start", "end", "rule")),
+        "title": (("title",), ("title",)),
+        "location": (("location",), ("location",)),
+        "details": (("details",), ("details",)),
+        "attendees": (("attendees", "optional"), ("attendees", "organizer")),
+        "alarm": (("alarm",), ("alarms",)),
+        "busy": (("busy",), ("busy",)),
+        "priority": (("priority",), ("priority",)),
+        "colour": (("colour",), ("colour",)),
+        "category": (("category",), ("categories",)),
+        "private": (("private",), ("private",)),
+    },
+    {"time": ("start", "end", "repeat"), "attendees": ("attendees", "optional")},
+)  # fmt: skip
+
+TASK = ThingKind(
+    "task", to_task, changed_task,
+    {
+        "time": (("start", "due"), ("start", "end")),
+        "title": (("title",), ("title",)),
+        "section": (("section",), ("section",)),
+        "person": (("person",), ("person",)),
+        "details": (("details",), ("details",)),
+        "priority": (("priority",), ("priority",)),
+        "alarm": (("alarm",), ("alarms",)),
+        "finished": (("finished",), ("finished",)),
+    },
+    {"time": ("start", "due")},
+)  # fmt: skip
+
+
+def kind_of(call: StepCall) -> ThingKind:
+    """The kind of thing that the step is about."""
+    return TASK if "task" in (call.definition.thing, call.definition.adds) else EVENT

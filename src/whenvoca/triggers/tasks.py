@@ -1,0 +1,31 @@
+"""The trigger of a list of tasks: one is ticked off."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from whenvoca.engine.task_thing import task_type
+from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
+
+
+def _is_finished(task: Any) -> bool:
+    return task.value_of("finished") is not None
+
+
+FINISHED = TriggerDefinition(
+    sentence=Sentence(words="TASKS finishes a task"),
+    meaning="Starts when a task of the list is ticked off, whoever does it; once, until it is opened again. `existing yes` counts those that were "
+    "finished before the first run as well.",
+    subject="task",
+    subject_type=task_type,
+    settings=(
+        FieldDefinition(
+            name="where", type="condition", example='section is "packing"', meaning="Which tasks count. Several lines must all hold."
+        ),
+        FieldDefinition(name="existing", type="yes-no", default="no", meaning="Whether tasks finished before the first run count."),
+    ),
+    existing_by_default=False,
+    happening="gained",
+    admits=_is_finished,
+    example='when chores finishes a task\n  where  section is "packing"',
+)  # fmt: skip
