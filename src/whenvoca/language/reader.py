@@ -269,12 +269,15 @@ class _Reader:
             pattern = " ".join(
                 said.split()[i] if is_slot(p) and i < len(words) else p for i, p in enumerate(sentence.split())
             )
-            shared_words = len(
-                {word.strip(",") for word in said.lower().split()} & set(pattern.lower().replace(",", "").split())
-            )
-            return SequenceMatcher(None, said.lower(), pattern.lower()).ratio() + shared_words / 5
+            return SequenceMatcher(None, said.lower(), pattern.lower()).ratio()
 
-        close = sorted(known, key=likeness, reverse=True)
+        spoken = {word.strip(",") for word in said.lower().split()}
+
+        def closeness(sentence: str) -> float:
+            own = {part.strip(",") for part in sentence.split() if not is_slot(part)}
+            return likeness(sentence) + len(spoken & own) / 5
+
+        close = sorted(known, key=closeness, reverse=True)
         begun = [sentence for sentence in close if sentence.lower().startswith(said.lower() + " ")]
         if shared == len(words) and any(len(sentence.split()) > shared for sentence in known):
             self._faults.add(spot, f"this {what} is not complete", f"written: {(begun or close)[0]}")
