@@ -87,13 +87,6 @@ CASES: list[tuple[str, str, list[str]]] = [
         ],
     ),
     (
-        "step of later",
-        H + "answer message in chat\n",
-        [
-            '2:1 there is no step that begins with "answer" | steps begin with: create, change, delete, mirror, find, take, add, fill, send, set, restore, finish, call; all of them: whenvoca words'
-        ],
-    ),
-    (
         "incomplete step",
         H + "create event in\n  " + S,
         ["2:1 this step is not complete | written: create event in CALENDAR"],

@@ -12,8 +12,15 @@ import click
 
 from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.working import Choice
-from whenvoca.errors import RequestFault
+from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language.tree import Workflow
+
+
+class NeedsYes(WhenvocaError):
+    """A yes or no is needed, and nobody is there to give it."""
+
+    exit_code = ExitCode.NEEDS_YES
+
 
 _MOST_ROWS = 100_000
 
@@ -56,8 +63,10 @@ def to_active(result: CheckResult, choice: Choice | None) -> list[Workflow]:
     return active
 
 
-def ask_yes(question: str) -> bool:
-    """Asks on the terminal; no where nobody can answer."""
+def ask_yes(question: str, *, needs_somebody: bool = False) -> bool:
+    """Asks on the terminal; no where nobody can answer. Raises NeedsYes there, where that would decide something."""
     if not sys.stdin.isatty():
+        if needs_somebody:
+            raise NeedsYes(question, mend="say it by an option: --take-up or --skip")
         return False
     return click.confirm(question, default=False, err=True)

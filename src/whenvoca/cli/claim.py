@@ -18,8 +18,14 @@ from whenvoca.engine.workspace import load_workspace, write_root
 @click.option(
     "--new-root", "fresh", is_flag=True, help="Make this a workspace of its own, with a new root of identities."
 )
+@click.option(
+    "--real-time",
+    "real",
+    is_flag=True,
+    help="Go on in real time after it was played with --now: played moments are forgotten.",
+)
 @common_options
-def command(common: Common, fresh: bool) -> int:
+def command(common: Common, fresh: bool, real: bool) -> int:
     """Settle whose workspace this is after it was copied or moved.
 
     Without an option it goes on as the workspace it was: right after moving it, or when the other one is given up. With
@@ -39,12 +45,14 @@ def command(common: Common, fresh: bool) -> int:
         ledger = SqliteLedger(folder / "ledger.sqlite")
         try:
             claim_home(ledger, workspace)
+            if real:
+                ledger.forget_time()
         finally:
             ledger.close()
     if common.as_json:
         show_json({"root": workspace.root, "new_root": fresh})
     else:
         said = "with a new root; its ledger begins anew" if fresh else "as the workspace it was"
-        say(f"this folder goes on {said}")
+        say(f"this folder goes on {said}{', in real time' if real else ''}")
         say_next("whenvoca check", quiet=common.quiet)
     return 0

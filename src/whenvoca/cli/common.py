@@ -40,6 +40,10 @@ class Common:
         zone = load_zone(self.zone) if self.zone else self._workspace_zone()
         return open_kit(self.folder, self.clock(zone), zone=self.zone, with_root=with_root)
 
+    def open_again(self, kit: Kit) -> Kit:
+        """The same workspace as its files stand now, with the same clock."""
+        return open_kit(kit.workspace.folder, kit.clock, zone=self.zone)
+
     def _workspace_zone(self) -> ZoneInfo:
         if not self.now:
             return ZoneInfo("UTC")  # the real clock needs none

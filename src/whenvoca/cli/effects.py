@@ -9,11 +9,11 @@ from datetime import date, datetime, timedelta
 from typing import Any
 
 from whenvoca.cli.output import Column, show_table
-from whenvoca.engine.effects import Effect, show_field
+from whenvoca.engine.effects import Effect, deed_of, noun_of, show_field
 from whenvoca.values.texts import show_value
 from whenvoca.values.times import show_time
 
-_SHOWN_FIRST = ("title", "start", "end")
+_SHOWN_FIRST = ("title", "start", "end", "due")
 _WORKED_OUT = re.compile(r"[0-9a-f]{16}\.\d+")  # a key that nobody has given
 _LONG = 40  # signs of a value after which it is cut in a list
 
@@ -21,19 +21,30 @@ _LONG = 40  # signs of a value after which it is cut in a list
 def describe_effect(effect: Effect) -> str:
     """An effect in one line."""
     after = effect.after or {}
+    noun = noun_of(effect.verb)
     match effect.verb:
-        case "create event":
+        case "create event" | "create task":
             said = f'"{after.get("title", "")}" {_when(after)} in {effect.place}'
-        case "take event as made":
-            said = f"its event stands already in {effect.place}"
-        case "change event":
-            said = f"event changed in {effect.place}: {', '.join(show_changes(effect))}"
-        case "delete event":
+        case "take event as made" | "take task as made":
+            said = f"its {noun} stands already in {effect.place}"
+        case "change event" | "change task":
+            said = f"{noun} changed in {effect.place}: {', '.join(show_changes(effect))}"
+        case "delete event" | "delete task":
             said = (
                 f'"{(effect.before or {}).get("title", "")}" {_when(effect.before or {})} taken out of {effect.place}'
             )
-        case "put back event":
-            said = f"event put back into {effect.place}"
+        case "put back event" | "put back task":
+            said = f"{noun} put back into {effect.place}"
+        case "send message":
+            said = f"to {name_target(effect)} in {effect.place}: {_brief(after.get('text'))}"
+        case "send letter":
+            said = f"letter to {name_target(effect)}: {_brief(after.get('subject'))}"
+        case "set presence" | "restore presence" | "return presence":
+            said = f"{effect.target} shows {_presence(after)} in {effect.place}"
+        case "call":
+            said = f"{after.get('method')} {after.get('address')}"
+        case "fill sheet":
+            said = f"{effect.place} filled with {len(after.get('rows', []))} rows"
         case "add row":
             said = f"row added to {effect.place}"
         case "delete row":
@@ -45,13 +56,22 @@ def describe_effect(effect: Effect) -> str:
     return said + "".join(f" ({note})" for note in effect.notes)
 
 
+def _presence(shown: dict[str, Any]) -> str:
+    words = [str(shown.get("show") or "free"), *([f'"{shown["status"]}"'] if shown.get("status") else [])]
+    until = shown.get("until")
+    return ", ".join(words) + (f", until {show_value(until)}" if until else "")
+
+
 def _when(after: dict[str, Any]) -> str:
-    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away."""
+    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away. Of a task, when it is due."""
     start, end = after.get("start"), after.get("end")
     if isinstance(start, datetime) and isinstance(end, datetime):
         end = end.astimezone(start.tzinfo)
         is_near = end.date() == start.date() or (end - start < timedelta(days=1) and end.time() < start.time())
         return f"{show_value(start)}–{show_time(end.time()) if is_near else show_value(end)}"
+    if "due" in after:
+        due = after["due"]
+        return f"due {show_value(due)}" if due else ""
     if isinstance(start, date) and isinstance(end, date):
         last = end - timedelta(days=1)
         return (
@@ -87,7 +107,7 @@ def show_effects(effects: Sequence[Effect]) -> None:
     rows = []
     for place in dict.fromkeys(effect.place for effect in effects):
         for effect in effects:
-            if effect.place == place and effect.verb != "take event as made":
+            if effect.place == place and deed_of(effect.verb) != "take":
                 rows.append((place, effect.verb, name_target(effect), tell_change(effect)))
                 place = ""
     if rows:
@@ -96,8 +116,15 @@ def show_effects(effects: Sequence[Effect]) -> None:
 
 def name_target(effect: Effect) -> str:
     """What the effect is about, for people: an event's title, a row's key."""
-    title = (effect.after or {}).get("title") or (effect.before or {}).get("title")
-    if "event" in effect.verb:
+    after = effect.after or {}
+    title = after.get("title") or (effect.before or {}).get("title")
+    if effect.verb in ("send message", "send letter"):
+        return _brief(f"room {after['room']}" if after.get("room") else after.get("person") or after.get("to"))
+    if effect.verb == "call":
+        return _brief(after.get("address"))
+    if "presence" in effect.verb or effect.verb == "fill sheet":
+        return _brief(effect.target or "its rows")
+    if noun_of(effect.verb) in ("event", "task"):
         if not title and effect.stored is not None:
             title = effect.stored.event.title
         if not title and effect.event is not None:
@@ -109,12 +136,27 @@ def name_target(effect: Effect) -> str:
 def tell_change(effect: Effect) -> str:
     """What an effect does to its thing, old → new; changes one a line."""
     match effect.verb:
-        case "create event" | "put back event":
+        case "create event" | "put back event" | "create task" | "put back task":
             fields = {name: value for name, value in (effect.after or {}).items() if name not in _SHOWN_FIRST}
             filled = [f"{name} {_brief(value, name)}" for name, value in fields.items() if value not in ("yes", [])]
             said = "; ".join([_when(effect.after or {}), *filled])
-        case "delete event":
+        case "delete event" | "delete task":
             said = _when(effect.before or {})
+        case "send message":
+            said = str((effect.after or {}).get("text") or "")
+        case "send letter":
+            after = effect.after or {}
+            with_it = f" (with {', '.join(after['attach'])})" if after.get("attach") else ""
+            said = f"{after.get('subject')}: {_brief(after.get('text'))}{with_it}"
+        case "set presence" | "restore presence" | "return presence":
+            said = f"{_presence(effect.before or {})} → {_presence(effect.after or {})}"
+        case "call":
+            after = effect.after or {}
+            said = f"{after.get('method')} {_brief(after.get('body'))}".strip()
+        case "fill sheet":
+            said = (
+                f"{len((effect.before or {}).get('rows', []))} rows → {len((effect.after or {}).get('rows', []))} rows"
+            )
         case "add row":
             said = "; ".join(f"{name} {_brief(value, name)}" for name, value in (effect.after or {}).items())
         case "delete row":
@@ -126,7 +168,7 @@ def tell_change(effect: Effect) -> str:
 
 def count_effects(effects: Sequence[Effect]) -> str:
     """How many of each kind, for a last line."""
-    counts = Counter(effect.verb for effect in effects if effect.verb != "take event as made")
+    counts = Counter(effect.verb for effect in effects if deed_of(effect.verb) != "take")
     return ", ".join(f"{count} × {verb}" for verb, count in sorted(counts.items()))
 
 

@@ -22,6 +22,7 @@ COMMANDS = {
     "tidy": ("tidy", "Put workflow files into the standard layout."),
     "rehearse": ("rehearse", "Show what a run would do, with nothing written."),
     "run": ("run", "Take up what is waiting, once."),
+    "watch": ("watch", "Keep taking up what is waiting, as it comes."),
     "runs": ("runs", "Show the history, newest first."),
     "explain": ("explain", "Tell why a run did what it did, or why there was none."),
     "undo": ("undo", "Take runs back."),
@@ -29,6 +30,8 @@ COMMANDS = {
     "agenda": ("agenda", "Show the calendars as a list, a week or a picture."),
     "places": ("places", "Show each place and whether it answers."),
     "words": ("words", "Look up the workflow language."),
+    "pause": ("pause", "Turn workflows off."),
+    "resume": ("resume", "Turn workflows on again."),
     "claim": ("claim", "Settle whose workspace this is after copying or moving it."),
 }
 
@@ -91,6 +94,8 @@ def run_command(arguments: list[str]) -> int:
         error.show(sys.stderr)
         return ExitCode.WRONG
     except WhenvocaError as error:
+        if (handed := _hand_over(arguments, error)) is not None:
+            return handed
         _say_error(error)
         return error.exit_code
     except BrokenPipeError:
@@ -98,6 +103,21 @@ def run_command(arguments: list[str]) -> int:
         return ExitCode.DONE
     except Exception as error:
         return _report_unforeseen(error)
+
+
+def _hand_over(arguments: list[str], error: WhenvocaError) -> int | None:
+    """Where another process watches the workspace it does the work; None where it is none of that."""
+    folder = getattr(error, "folder", None)
+    if folder is None:
+        return None
+    from whenvoca.cli.handing import hand_over
+
+    try:
+        done = hand_over(arguments, folder)
+    except WhenvocaError as trouble:
+        _say_error(trouble)
+        return trouble.exit_code
+    return run_command(arguments) if done is None else done
 
 
 def _say_error(error: WhenvocaError) -> None:

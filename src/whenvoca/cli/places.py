@@ -6,6 +6,7 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, say, say_next, show_json, show_table, styled
+from whenvoca.engine.health import read_health
 
 
 @click.command("places")
@@ -25,7 +26,8 @@ def command(common: Common) -> int:
                     "holds": r.holds, "trouble": r.trouble, "mend": r.mend, "notes": list(r.notes),
                 }
                 for r in reports
-            ]
+            ],
+            "watch": read_health(kit.workspace),
         })  # fmt: skip
         return 0
     show_table(
@@ -47,5 +49,10 @@ def command(common: Common) -> int:
     for report in reports:
         for note in report.notes:
             say(f"note: {report.name}: {note}")
+    if health := read_health(kit.workspace):
+        coming = f", next at {str(health['next'])[:16].replace('T', ' ')} UTC" if health.get("next") else ""
+        say(
+            f"watched by process {health['process']}, last looked {str(health['looked'])[:19].replace('T', ' ')}{coming}"
+        )
     say_next("whenvoca check", quiet=common.quiet)
     return 0

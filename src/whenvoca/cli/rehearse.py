@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import click
 
 from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
 from whenvoca.cli.choosing import choice_options, to_active
-from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, console, say, say_next, show_json, styled
 from whenvoca.engine.rehearsing import Rehearsal, rehearse
@@ -26,18 +29,28 @@ from whenvoca.errors import ExitCode, RequestFault
     "--sample", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
     help="Rows of this file instead of the sheet's: --sample one-row.csv.",
 )  # fmt: skip
+@click.option("--from", "begin", default="", metavar="MOMENT", help="Play the clock from then on: --from 2027-03-19.")
+@click.option("--until", default="", metavar="MOMENT", help='Play it up to then: --until "2027-03-22 20:00".')
 @common_options
 def command(
-    common: Common, workflows: tuple[str, ...], choice: Choice | None, sample: Path | None, given: dict[str, str]
-) -> int:
+    common: Common, workflows: tuple[str, ...], choice: Choice | None, sample: Path | None, given: dict[str, str], begin: str, until: str,
+) -> int:  # fmt: skip
     """Show what a run would do, as a list of effects, old → new, by place. Nothing is written anywhere.
 
     The very same steps run as in `run`, on places that are read for real; a later step sees what an earlier one would
-    have done. Exit status 1 if a run would fail, 4 if the brake would hold a batch.
+    have done. Exit status 1 if a run would fail, 4 if the brake would hold a batch. With --from and --until the clock is played
+    through a period: which triggers by the clock, and which starts and ends of events would fire when.
 
     Example: whenvoca rehearse slot-requests --row 7,9-12
     """
+    if bool(begin) != bool(until):
+        raise RequestFault(
+            "--from and --until go together", mend='such as --from 2027-03-19 --until "2027-03-22 20:00"'
+        )
+    if begin:
+        common = replace(common, now=begin)
     kit = common.open()
+    ends = parse_moment(until, kit.workspace.zone, "--until") if until else None
     kit.places.only_look()
     result = kit.check(workflows)
     if result.hard_faults:
@@ -55,18 +68,24 @@ def command(
     answers = Answers(given, active, kit.workspace.zone, kit.workspace.dates, may_ask=not common.as_json)
     by_hand = frozenset(each.identity for each in active) if workflows else frozenset[str]()
     request = Request(choice, kept=10**9, is_rehearsal=True, by_hand=by_hand, answer=answers.answer, pick=answers.pick)
-    done = rehearse(kit.workspace, active, others, kit.places, kit.clock, request=request, sample=sample)
-    done.outcome.results.sort(key=lambda each: (each.workflow, each.run))
+    done = rehearse(kit.workspace, active, others, kit.places, kit.clock, request=request, sample=sample, until=ends)
+    if ends is None:
+        done.outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
         show_json(_to_json(done))
     else:
-        _show(done, common)
+        _show(done, common, kit.workspace.zone if ends is not None else None)
     return done.exit_code
 
 
-def _show(done: Rehearsal, common: Common) -> None:
+def _moment(text: str, zone: ZoneInfo) -> str:
+    return f"{datetime.fromisoformat(text).astimezone(zone):%a %d %b %H:%M}"
+
+
+def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None:
     for result in done.outcome.results:
-        head = f"{result.workflow} · {result.label}: "
+        when = f"{_moment(result.at, zone)} · " if zone is not None and result.at else ""
+        head = f"{when}{result.workflow} · {result.label}: "
         line = styled(head, "bold")
         said = result.outcome if result.outcome == "not taken up" else f"would be {result.outcome}"
         line.append(said, OUTCOME_STYLES.get(result.outcome, ""))
@@ -95,7 +114,7 @@ def _to_json(done: Rehearsal) -> dict[str, Any]:
     return {
         "runs": [
             {
-                "workflow": each.workflow, "subject": each.label, "outcome": each.outcome, "reason": each.reason,
+                "workflow": each.workflow, "subject": each.label, "at": each.at, "outcome": each.outcome, "reason": each.reason,
                 "mend": each.mend, "effects": [effect_to_json(effect) for effect in each.effects],
             }
             for each in done.outcome.results

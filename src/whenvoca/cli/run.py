@@ -153,16 +153,19 @@ def _summary(outcome: Outcome, common: Common) -> None:
         say_next("whenvoca agenda", quiet=common.quiet)
 
 
+def run_to_json(each: RunResult) -> dict[str, Any]:
+    """One run as JSON."""
+    return {
+        "run": each.run, "workflow": each.workflow, "subject": each.label, "outcome": each.outcome,
+        "reason": each.reason, "mend": each.mend, "effects": [effect_to_json(effect) for effect in each.effects],
+    }  # fmt: skip
+
+
 def outcome_to_json(outcome: Outcome) -> dict[str, Any]:
     """The outcome of `run` and `retry` as JSON."""
     return {
         "runs": [
-            {
-                "run": each.run, "workflow": each.workflow, "subject": each.label, "outcome": each.outcome,
-                "reason": each.reason, "mend": each.mend, "effects": [effect_to_json(effect) for effect in each.effects],
-            }
-            for each in outcome.results
-        ],
+run_to_json(each) for each in outcome.results],
         "faults": [{"message": fault} for fault in outcome.faults],
         "waits": list(outcome.waits),
         "unanswered": outcome.unanswered,

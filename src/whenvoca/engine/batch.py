@@ -61,6 +61,7 @@ class RunResult:
     trouble: WhenvocaError | None = None
     subject: str = ""
     occurrence: int = 0
+    at: str = ""  # the moment of the occurrence
 
 
 @dataclass(slots=True)
@@ -104,6 +105,7 @@ class Batch:
     kept: int = 200  # of how many runs the effects are kept to be told; the journal has them all
     chosen: Container[str] | None = None  # keys of the only subjects that run now
     ask: Callable[[Question], Any] | None = None  # answers what workflows ask
+    stop: Callable[[], bool] = lambda: False  # whether to end when the step at hand is done
     again: int = 0  # runs that trouble at a place has ended, and that have a try left
     _unsaved: list[_Run] = field(default_factory=list)
     _by_effect: dict[int, tuple[_Run, Effect]] = field(default_factory=dict)
@@ -126,7 +128,7 @@ class Batch:
         self._sheets = sheets
         after = 0
         held: set[str] = set()  # subjects whose run waits: what happened to them later waits with it
-        while occurrences := self.ledger.waiting(identity, GROUP, after):
+        while not self.stop() and (occurrences := self.ledger.waiting(identity, GROUP, after)):
             after = occurrences[-1].number
             left = [each for each in occurrences if self.chosen is None or each.subject in self.chosen]
             while left:
@@ -234,7 +236,15 @@ class Batch:
         reason = "" if isinstance(result, Receipt) else reason_of_error(result)
         self.ledger.end_return(run, "done" if is_done else "failed", reason)
         self.tell(
-            RunResult("presence", effect.target, "done" if is_done else "failed", reason, effects=(effect,), run=run)
+            RunResult(
+                "presence",
+                effect.target,
+                "done" if is_done else "failed",
+                reason,
+                effects=(effect,),
+                run=run,
+                at=self.clock.now().isoformat(),
+            )
         )
         return is_done
 
@@ -389,7 +399,7 @@ class Batch:
         self.tell(
             RunResult(
                 run.occurrence.workflow, run.occurrence.label, run.outcome, run.reason or run.late, run.mend, tuple(run.effects),
-                run.occurrence.run, run.trouble, run.occurrence.subject, run.occurrence.number,
+                run.occurrence.run, run.trouble, run.occurrence.subject, run.occurrence.number, run.occurrence.at,
             )
         )  # fmt: skip
 

@@ -97,6 +97,13 @@ def choose_files(workspace: Workspace, names: Sequence[str]) -> list[Path]:
     return chosen
 
 
+def choose_workflows(result: CheckResult, names: Sequence[str]) -> list[tree.Workflow]:
+    """The workflows named, sound or not. Raises RequestFault where one cannot be read at all."""
+    if not result.workflows:
+        raise RequestFault(f"there is no workflow {', '.join(names)} that can be read")
+    return list(result.workflows)
+
+
 def check_files(workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabulary, places: PlaceLook) -> CheckResult:
     """Reads and checks these files; all faults at once."""
     read: list[ReadFile] = []

@@ -248,6 +248,9 @@ class Ledger(Times, Protocol):
     def begin_undo(self, record: RunRecord, at: str) -> int:
         """Begins the run that takes back another one; answers its number."""
 
+    def verbs_since(self, workflow: str, since: str) -> dict[str, int]:
+        """How many effects of each verb runs of a workflow have had that began since then."""
+
     def newest_number(self) -> int:
         """The number of the newest occurrence, 0 if there is none."""
 

@@ -433,6 +433,15 @@ class SqliteLedger(SqliteTimes):
             )
         return int(cursor.lastrowid or 0)
 
+    def verbs_since(self, workflow: str, since: str) -> dict[str, int]:
+        """How many effects of each verb a workflow's runs have had since then."""
+        rows = self._db.execute(
+            "SELECT e.verb, count(*) FROM runs r JOIN effects e ON e.run=r.number WHERE r.workflow=? AND r.started>=? "
+            "AND r.kind='run' AND e.state='done' GROUP BY e.verb",
+            (workflow, since),
+        )
+        return dict(rows.fetchall())
+
     def newest_number(self) -> int:
         """The number of the newest occurrence."""
         return int(self._one("SELECT coalesce(max(number),0) FROM occurrences", ()))

@@ -81,6 +81,30 @@ class SqliteTimes:
                     )
         return fresh
 
+    def restart_times(self, workflow: str, at: str) -> None:
+        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a period."""
+        with self.transaction():
+            for table in ("marks", "starts"):
+                self._db.execute(f"DELETE FROM {table} WHERE workflow=?", (workflow,))
+            self._db.execute("DELETE FROM readers WHERE workflow=?", (workflow,))
+            self._db.execute(
+                "DELETE FROM occurrences WHERE workflow=? AND happened IN ('begun','ended','come')", (workflow,)
+            )
+            self._db.execute(
+                "INSERT INTO marks SELECT ?, place, ? FROM cursors UNION SELECT ?, 'clock', ?",
+                (workflow, at, workflow, at),
+            )
+
+    def forget_time(self) -> None:
+        """Forgets moments that were played: nothing of that time is late, or claimed."""
+        with self.transaction():
+            for table in ("marks", "starts", "claims", "presences"):
+                self._db.execute(f"DELETE FROM {table}")
+            self._db.execute(
+                "DELETE FROM readers WHERE workflow IN (SELECT workflow FROM occurrences WHERE happened IN ('begun','ended'))"
+            )
+            self._db.execute("DELETE FROM meta WHERE name='time'")
+
     # --- presence
 
     def claims(self, place: str = "", person: str = "") -> list[Claim]:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from whenvoca.engine.brake import Held, limits_of, to_held
-from whenvoca.engine.clock import Clock
+from whenvoca.engine.clock import Clock, PlayedClock
 from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.presence import next_end
+from whenvoca.engine.starts import next_due, to_mark
 from whenvoca.engine.working import OpenPlaces, Outcome, Request, open_program, run_workflows
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
@@ -31,10 +34,11 @@ class Rehearsal:
 
 def rehearse(
     workspace: Workspace, workflows: Sequence[tree.Workflow], others: Sequence[tree.Workflow], places: OpenPlaces,
-    clock: Clock, *, request: Request, sample: Path | None = None,
+    clock: Clock, *, request: Request, sample: Path | None = None, until: datetime | None = None,
 ) -> Rehearsal:  # fmt: skip
     """Plays what a run of these workflows would do. ``others`` are named if it would set them off. ``sample`` is a
-    file whose rows stand for those of the one workflow's sheet."""
+    file whose rows stand for those of the one workflow's sheet. ``until``: the clock, which stands at the beginning of a
+    period, is played up to there, for workflows that wait for moments."""
     ledger = SqliteLedger.copy_of(workspace.state_folder / "ledger.sqlite")
     try:
         instead = _instead(workflows, sample) if sample is not None else {}
@@ -42,6 +46,8 @@ def rehearse(
         for place in instead:
             ledger.forget(place)
         idle = {} if instead else _take_up(others, rehearsed, ledger, clock, workspace)
+        if until is not None and isinstance(clock, PlayedClock):
+            return Rehearsal(_play(workspace, workflows, rehearsed, ledger, clock, request, until))
         done = Rehearsal(run_workflows(workspace, workflows, rehearsed, ledger, clock, request))
         for workflow in workflows:
             mine = [result for result in done.outcome.results if result.workflow == workflow.identity]
@@ -54,6 +60,45 @@ def rehearse(
         return done
     finally:
         ledger.close()
+
+
+def _play(
+    workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: SqliteLedger, clock: PlayedClock,
+    request: Request, until: datetime,
+) -> Outcome:  # fmt: skip
+    """Goes from moment to moment: which triggers would fire when, and what would come of it."""
+    timed = [
+        each for each in workflows if each.trigger and each.trigger.definition.watches in ("starts", "ends", "clock")
+    ]
+    if not timed:
+        raise RequestFault(
+            "none of these workflows waits for a moment", mend="--from and --until play clock, begins and ends triggers"
+        )
+    for workflow in timed:
+        ledger.restart_times(workflow.identity, to_mark(clock.now() - timedelta(microseconds=1)))
+    total = Outcome()
+    look = request.look
+    while True:
+        outcome = run_workflows(workspace, timed, places, ledger, clock, replace(request, look=look))
+        look = frozenset()
+        for result in outcome.results:
+            total.hear(result, 10**9)
+        total.faults += [each for each in outcome.faults if each not in total.faults]
+        total.troubles = list(dict.fromkeys([*total.troubles, *outcome.troubles]))
+        following = _next(workspace, timed, places, ledger, clock)
+        if following is None or following > until:
+            return total
+        clock.move_to(following)
+
+
+def _next(
+    workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: SqliteLedger, clock: Clock
+) -> datetime | None:
+    found = [next_end(ledger)]
+    for workflow in workflows:
+        program = open_program(workflow, places, ledger, workspace.zone)
+        found.append(next_due(ledger, program.program, clock.now(), program.zone or workspace.zone))
+    return min((each for each in found if each is not None), default=None)
 
 
 def _instead(workflows: Sequence[tree.Workflow], sample: Path) -> dict[str, Path]:

@@ -21,7 +21,7 @@ from whenvoca.engine.event_thing import EventThing
 from whenvoca.engine.faces import CalendarFace, ChatFace, OutboxFace, Presence, RowState, SheetFace, StoredEvent
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Ledger, MadeThing
-from whenvoca.engine.people import Person
+from whenvoca.engine.people import People, Person
 from whenvoca.engine.task_thing import to_thing
 from whenvoca.engine.times import Claim
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
@@ -121,7 +121,7 @@ class StagePlaces(Protocol):
 class LiveStage:
     """The stage that writes for real."""
 
-    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock) -> None:
+    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock, people: People = People()) -> None:
         sheets, self._calendars, self._chats, self._outboxes = (
             places.sheets,
             places.calendars,
@@ -129,7 +129,7 @@ class LiveStage:
             places.outboxes,
         )
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
-        self._ledger = ledger
+        self._ledger, self._people = ledger, people
         self._clock = clock
         self._dated: Mapping[str, CalendarFace] = together
         self._planned: dict[str, list[Event]] = {}
@@ -257,6 +257,10 @@ class LiveStage:
         chat = self._chats[place.lower()]
         known = self._ledger.presence(chat.name, person.name.lower())
         return Presence.of(known[0]) if known and chat.presence_of(person) == Presence.of(known[1]) else None
+
+    def person_of(self, name: str) -> Person | None:
+        """The person of [people] of that name."""
+        return self._people.find(name)
 
     def has_chat(self, place: str) -> bool:
         """Whether the workspace has that chat."""

@@ -73,9 +73,9 @@ def take_up_starts(ledger: Ledger, program: Program, source: CalendarSource, now
         changed = {split_key(seen.subject)[0] for seen in ledger.observations(place, reader.sequence)}
     else:
         changed = set()
-    come = set(ledger.due_starts(identity, place, _utc(now)))
+    come = set(ledger.due_starts(identity, place, to_mark(now)))
     if not changed and not come:
-        ledger.set_high_water(identity, place, _utc(max(high, now)))
+        ledger.set_high_water(identity, place, to_mark(max(high, now)))
         return TakenUp()
     waits = _Waiting(program, source, zone)
     due = TakenUp()
@@ -98,12 +98,12 @@ def take_up_starts(ledger: Ledger, program: Program, source: CalendarSource, now
                 is_late = now - datetime.fromisoformat(occurrence.at) > waits.missed
                 (missed if is_late else found).append(occurrence)
             following = waits.next_after(events, now)
-            nexts[uid] = "" if following is None else _utc(following)
+            nexts[uid] = "" if following is None else to_mark(following)
         due.new = ledger.add_occurrences(found, once=False)
         due.missed = ledger.add_missed(missed, now.isoformat())
         ledger.keep_starts(identity, place, nexts)
         ledger.set_reader(identity, place, last)
-        ledger.set_high_water(identity, place, _utc(max(high, now)))
+        ledger.set_high_water(identity, place, to_mark(max(high, now)))
     return due
 
 
@@ -128,7 +128,7 @@ def take_up_clock(ledger: Ledger, program: Program, now: datetime, zone: ZoneInf
                 due.missed = ledger.add_missed([occurrence], now.isoformat())
             else:
                 due.new = ledger.add_occurrences([occurrence], once=False)
-        ledger.set_high_water(identity, CLOCK, _utc(max(high, now)))
+        ledger.set_high_water(identity, CLOCK, to_mark(max(high, now)))
     return due
 
 
@@ -209,6 +209,6 @@ class _Waiting:
         )  # fmt: skip
 
 
-def _utc(moment: datetime) -> str:
+def to_mark(moment: datetime) -> str:
     """A moment as the ledger keeps it: in an order that texts have too."""
     return moment.astimezone(UTC).isoformat(timespec="microseconds")

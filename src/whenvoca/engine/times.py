@@ -62,6 +62,12 @@ class Times(Protocol):
     def add_missed(self, occurrences: Iterable[Occurrence], at: str) -> list[Occurrence]:
         """Records occurrences that come too late to run, each with a run that says so; answers those that are new."""
 
+    def restart_times(self, workflow: str, at: str) -> None:
+        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a period."""
+
+    def forget_time(self) -> None:
+        """Forgets moments that were played: nothing of that time is late, or claimed."""
+
     def claims(self, place: str = "", person: str = "") -> list[Claim]:
         """The claims that have not ended, oldest first."""
 

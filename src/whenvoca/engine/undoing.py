@@ -12,8 +12,8 @@ from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.state import event_key, from_state, to_state
 from whenvoca.engine.batch import Batch, RunResult
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, EffectKey, Receipt, Verb, deed_of, noun_of
-from whenvoca.engine.faces import RowState, StoredEvent
+from whenvoca.engine.effects import TELLING, Effect, EffectKey, Receipt, Verb, deed_of, noun_of
+from whenvoca.engine.faces import Presence, RowState, StoredEvent
 from whenvoca.engine.ledger import JournalEntry, Ledger, Occurrence, RunRecord
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.step_call import Performing
@@ -114,7 +114,7 @@ def undo_runs(
     workspace: Workspace, records: Sequence[RunRecord], places: OpenPlaces, ledger: Ledger, clock: Clock
 ) -> UndoOutcome:
     """Takes these runs back, in this order, through the live stage; what it writes sets nothing off."""
-    stage = LiveStage(places, ledger, clock)
+    stage = LiveStage(places, ledger, clock, workspace.people)
     outcome = UndoOutcome()
     for record in records:
         undone = Undone(record)
@@ -162,6 +162,25 @@ def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[st
     effect = entry.effect
     deed, noun = deed_of(effect.verb), noun_of(effect.verb)
     if deed == "take":
+        return
+    if effect.verb in TELLING:
+        to = (
+            ", ".join(as_list((effect.after or {}).get("to")))
+            or (effect.after or {}).get("room")
+            or (effect.after or {}).get("person")
+        )
+        said = (
+            f"the {effect.verb.removeprefix('send ')} to {to}"
+            if effect.verb != "call"
+            else f"the call of {(effect.after or {}).get('address')}"
+        )
+        left.append(f"{effect.place}: {said} cannot be taken back")
+        return
+    if "presence" in effect.verb:
+        yield from _turned_presence(ledger, stage, effect, left)
+        return
+    if effect.verb == "fill sheet":
+        yield from _turned_table(stage, effect, left)
         return
     if effect.verb in ("change row", "add row", "delete row", "put back row"):
         yield from _turned_row(stage, effect, left)
@@ -211,6 +230,37 @@ def _turned(ledger: Ledger, stage: LiveStage, entry: JournalEntry, left: list[st
             verb=_verb("change", noun), before=before, after=after, version=stored.version, stored=stored, event=new, kept=kept,
             base=base, **more,
         )  # fmt: skip
+
+
+def as_list(value: Any) -> list[str]:
+    """A list of texts, of one or several."""
+    return [str(each) for each in value] if isinstance(value, list | tuple) else [str(value)] if value else []
+
+
+def _turned_presence(
+    ledger: Ledger, stage: LiveStage, effect: Effect, left: list[str]
+) -> Generator[Effect, Receipt, None]:
+    """What a person showed comes back, unless somebody has changed it since."""
+    person = stage.person_of(effect.target)
+    now = None if person is None else stage.presence_of(effect.place, person)
+    if now is None or now != Presence.of(effect.after or {}):
+        left.append(f"{effect.place}: what {effect.target} shows was changed since; it is left so")
+        return
+    after = {**(effect.before or {}), "chat": (effect.after or {}).get("chat") or effect.target}
+    yield Effect(verb="restore presence", place=effect.place, target=effect.target, before=now.to_dict(), after=after)
+
+
+def _turned_table(stage: LiveStage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
+    """The rows that stood below the headings come back, unless somebody has changed the table since."""
+    sheet = stage.sheet(effect.place)
+    after, before = effect.after or {}, effect.before or {}
+    now = sheet.rows_below(after["columns"])
+    if now != [
+        [sheet.to_raw(name, value) for name, value in zip(after["columns"], row, strict=True)] for row in after["rows"]
+    ]:
+        left.append(f"{effect.place}: its rows were changed since; they are left so")
+        return
+    yield Effect(verb="fill sheet", place=effect.place, target="", before={**after, "rows": now}, after=before)
 
 
 def _verb(deed: str, noun: str) -> Verb:

@@ -17,11 +17,12 @@ from zoneinfo import ZoneInfo
 from whenvoca.calendars.state import event_key, from_state, split_key
 from whenvoca.engine.asking import Question
 from whenvoca.engine.batch import Batch, RunResult, SavingFile
-from whenvoca.engine.brake import Held, could_pass, is_halved, limits_of, to_held
+from whenvoca.engine.brake import Held, could_pass, is_halved, kinds_counted, limits_of, to_held
 from whenvoca.engine.checking import written_columns
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Receipt
 from whenvoca.engine.faces import SheetFace
+from whenvoca.engine.health import read_health
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Journal, Ledger, Occurrence
 from whenvoca.engine.ledger_sqlite import SqliteLedger
@@ -34,7 +35,7 @@ from whenvoca.engine.stage import LiveStage, StagePlaces
 from whenvoca.engine.starting import holds
 from whenvoca.engine.starts import CLOCK, TakenUp, take_up_clock, take_up_starts
 from whenvoca.engine.workspace import Workspace
-from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SettingsFault
+from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SettingsFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.evaluation import Scope
@@ -77,6 +78,7 @@ class Outcome:
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
     troubles: list[str] = field(default_factory=list)  # places that could not be looked at
     held: list[Held] = field(default_factory=list)  # batches that the brake holds
+    seen: int = 0  # whether anything had changed at the places
 
     def hear(self, result: RunResult, most: int) -> None:
         """Counts a run that ended, and keeps it to be told."""
@@ -100,10 +102,28 @@ class Outcome:
         return ExitCode.FAILED if failed else ExitCode.DONE
 
 
+class WatchedElsewhere(WhenvocaError):
+    """Another process watches the workspace: it does what is asked for, and the ledger is where it is asked."""
+
+    exit_code = ExitCode.UNREACHABLE
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__("another process watches this workspace", where=str(folder.parent))
+        self.folder = folder
+
+
+_HELD: dict[Path, Ledger] = {}  # ledgers that this process keeps, by the folder they stand in
+
+
 @contextmanager
 def open_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None]) -> Iterator[Ledger]:
     """The ledger, with the workspace's lock held. Raises SettingsFault if the workspace was copied or moved."""
     folder = workspace.make_state_folder()
+    if (held := _HELD.get(folder.resolve())) is not None:
+        yield held  # this very process watches the workspace, and does what another one handed over
+        return
+    if read_health(workspace) is not None:
+        raise WatchedElsewhere(folder)
     with worker_lock(folder / "worker.lock", clock, patience=LOCK_PATIENCE, tell=tell):
         ledger = SqliteLedger(folder / "ledger.sqlite")
         try:
@@ -111,6 +131,23 @@ def open_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None])
             yield ledger
         finally:
             ledger.close()
+
+
+@contextmanager
+def hold_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None]) -> Iterator[Ledger]:
+    """The ledger for a process that keeps it: commands that it carries out for others use the same one."""
+    if (health := read_health(workspace)) is not None:
+        raise PlaceTrouble(
+            f"this workspace is watched already, by process {health['process']} since {str(health['since'])[:16].replace('T', ' ')}",
+            where=str(workspace.folder), mend="stop that one first (Ctrl-C, or SIGTERM)",
+        )  # fmt: skip
+    with open_ledger(workspace, clock, tell) as ledger:
+        key = workspace.state_folder.resolve()
+        _HELD[key] = ledger
+        try:
+            yield ledger
+        finally:
+            del _HELD[key]
 
 
 def home_of(workspace: Workspace) -> dict[str, str]:
@@ -194,11 +231,14 @@ class Request:
     choice: Choice | None = None
     only: frozenset[str] | None = None  # keys of subjects: what else waits goes on waiting
     allow: Callable[[Held], bool] = lambda held: False
+    brake_span: timedelta = timedelta()  # over how long the brake counts, besides the batch at hand
     by_hand: frozenset[str] = frozenset()  # workflows that are started now, once: by the clock, or asked
     answer: Callable[[Question], Any] = nobody_answers
     pick: Callable[[str, Sequence[Candidate]], str] = nobody_picks
     kept: int = 200
     is_rehearsal: bool = False
+    look: frozenset[str] | None = None  # lower-case names of the only places that are looked at; None: all
+    stop: Callable[[], bool] = lambda: False  # whether to end when the step at hand is done
     progress: Callable[[int, int], None] = lambda done, total: None
 
 
@@ -240,6 +280,8 @@ class _Working:
                 check_time(self._ledger, self._clock)
         pause = _FIRST_PAUSE
         for round_number in range(_ROUNDS):
+            if self._request.stop():
+                break
             new = self._look(first=round_number == 0)
             if not new and not self._batch.again and round_number:
                 break
@@ -267,7 +309,7 @@ class _Working:
         return Batch(
             ledger=self._ledger, stage=self._stage, clock=self._clock, files=lambda: self._places.files, root=self._workspace.root,
             people=self._workspace.people, tell=lambda result: self._outcome.hear(result, self._request.kept),
-            progress=self._count, kept=self._request.kept,
+            progress=self._count, kept=self._request.kept, stop=self._request.stop,
         )  # fmt: skip
 
     def _count(self, ended: int) -> None:
@@ -281,8 +323,12 @@ class _Working:
         now = self._clock.now()
         self._away = {}
         for source in {source.name: source for each in self._programs for source in each.sources.values()}.values():
+            if first and self._request.look is not None and source.name.lower() not in self._request.look:
+                continue
             try:
+                before = self._ledger.last_sequence(source.name)
                 sight = observe(self._ledger, source, now)
+                self._outcome.seen += self._ledger.last_sequence(source.name) - before
             except PlaceTrouble as trouble:
                 self._away[source.name] = str(trouble)
                 continue
@@ -474,10 +520,12 @@ class _Working:
             else 0
         )
         halved = is_halved(lost, left)
+        recent = self._recent(each)
+        bounded = {what: limit - recent.get(what, 0) for what, limit in limits.items()}
         if (
             not orphans
             and not halved
-            and not could_pass(each.program.workflow, limits, count, lambda: self._count_leaving(each))
+            and not could_pass(each.program.workflow, bounded, count, lambda: self._count_leaving(each))
         ):
             return None
         rehearsed = self._places.rehearsed()
@@ -494,7 +542,16 @@ class _Working:
             [effect for run in own for effect in run.effects],
             orphans,
             halved=halved,
+            recent=recent,
         )
+
+    def _recent(self, each: OpenProgram) -> dict[str, int]:
+        """What the workflow did in the last minutes, by what the brake counts: where batches follow each other by themselves."""
+        if not self._request.brake_span:
+            return {}
+        since = (self._clock.now() - self._request.brake_span).isoformat()
+        done = self._ledger.verbs_since(each.identity, since)
+        return {what: sum(done.get(verb, 0) for verb in verbs) for what, verbs in kinds_counted().items()}
 
 
 def _chosen_of(choice: Choice, source: Source) -> set[str]:

@@ -122,6 +122,22 @@ class Places:
         fresh._instead = dict(instead or {})
         return fresh
 
+    def renewed(self) -> Places:
+        """The same places, opened afresh but for chats, which stay connected."""
+        fresh = Places(self._workspace, self._clock, self._zone)
+        fresh.set_written(self._headings)
+        for name in self._names_of("chat"):
+            fresh._opened[name] = self._open(self._tables[name])
+        return fresh
+
+    def watched_paths(self) -> dict[str, list[Path]]:
+        """The files and folders behind each place that triggers may look at; none for a server."""
+        found: dict[str, list[Path]] = {}
+        for name, settings in self._tables.items():
+            if settings.kind in ("sheet", "calendar", "tasks"):
+                found[name] = [self._path(settings, key).absolute() for key in ("folder", "file") if settings.has(key)]
+        return found
+
     # --- what the check and the stage ask
 
     def info(self, name: str) -> PlaceInfo | None:

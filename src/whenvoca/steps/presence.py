@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from datetime import UTC
 from typing import Any
 
 from whenvoca.engine.effects import Effect
@@ -35,7 +34,7 @@ def _set(call: StepCall) -> Acting:
             moment = to_instant(until, call.scope.zone)
             if moment <= call.now:
                 continue  # over before it began
-            after["until"] = moment.astimezone(UTC)
+            after["until"] = moment.astimezone(person.zone or call.scope.zone)
         elif before == Presence.of(after) and not call.stage.claims_on(call.place, person):
             continue
         yield Effect(

@@ -1,0 +1,67 @@
+"""`whenvoca resume`: turns workflows on again, and says what happened meanwhile."""
+
+from __future__ import annotations
+
+import click
+
+from whenvoca.cli.check import count_of
+from whenvoca.cli.choosing import ask_yes
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.engine.checking import choose_workflows
+from whenvoca.engine.pausing import look_since, skip
+from whenvoca.engine.working import open_ledger
+from whenvoca.errors import ExitCode, RequestFault
+
+_MOST = 12
+
+
+@click.command("resume")
+@click.argument("workflows", nargs=-1, required=True, metavar="WORKFLOW...")
+@click.option("--take-up", "take_up", is_flag=True, help="What happened meanwhile is taken up with the next run.")
+@click.option("--skip", "skipping", is_flag=True, help="What happened meanwhile is left.")
+@common_options
+def command(common: Common, workflows: tuple[str, ...], take_up: bool, skipping: bool) -> int:
+    """Turn workflows on again. What happened meanwhile is told, and taken up or skipped.
+
+    Without an option it asks; where nobody can answer it does nothing, with exit status 4.
+
+    Example: whenvoca resume evening-sheet --skip
+    """
+    if take_up and skipping:
+        raise RequestFault("--take-up and --skip do not go together")
+    kit = common.open(with_root=True)
+    chosen = choose_workflows(kit.check(workflows), workflows)
+    told = []
+    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+        pauses = ledger.pauses()
+        for each in chosen:
+            if each.identity not in pauses:
+                raise RequestFault(f"{each.name} is not paused")
+        for each in chosen:
+            meanwhile = look_since(kit.workspace, each, kit.places, ledger, kit.clock)
+            labels = [one.label for one in meanwhile]
+            if labels and not common.as_json:
+                more = f" and {len(labels) - _MOST} more" if len(labels) > _MOST else ""
+                say(f"{each.name}: {count_of(len(labels), 'occurrence')} meanwhile: {', '.join(labels[:_MOST])}{more}")
+            takes = take_up or not labels
+            if labels and not take_up and not skipping:
+                if not ask_yes("take that up with the next run? (no: it is skipped)", needs_somebody=True):
+                    takes = False
+            if not takes:
+                skip(ledger, meanwhile)
+            ledger.resume(each.identity)
+            told.append(
+                {
+                    "workflow": each.name,
+                    "since": pauses[each.identity],
+                    "meanwhile": labels,
+                    "taken_up": takes and bool(labels),
+                }
+            )
+    if common.as_json:
+        show_json({"resumed": told})
+        return ExitCode.DONE
+    say(f"resumed: {', '.join(each.name for each in chosen)}")
+    say_next("whenvoca run", quiet=common.quiet)
+    return ExitCode.DONE

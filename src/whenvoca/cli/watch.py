@@ -1,0 +1,137 @@
+"""`whenvoca watch`: keeps taking up what is waiting, as it comes."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+from collections.abc import Callable
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+import click
+
+from whenvoca.cli.common import Common, common_options, parse_moment
+from whenvoca.cli.effects import describe_effect
+from whenvoca.cli.output import OUTCOME_STYLES, console, say, styled
+from whenvoca.cli.run import run_to_json
+from whenvoca.engine.batch import RunResult
+from whenvoca.engine.times import Job
+from whenvoca.engine.watching import Loaded, Watch
+from whenvoca.engine.working import Outcome, hold_ledger
+from whenvoca.errors import ExitCode, RequestFault
+from whenvoca.kit import Kit
+from whenvoca.places.waking import FileWaker
+
+
+@click.command("watch")
+@click.option(
+    "--until",
+    default="",
+    metavar="MOMENT",
+    help='Stop then: --until "2027-03-18 04:00". With --now that time is played.',
+)
+@click.option("--once", is_flag=True, help="Look once at everything that is due, and stop.")
+@common_options
+def command(common: Common, until: str, once: bool) -> int:
+    """Keep taking up what is waiting: changed files and calendars, starts of events, the clock.
+
+    One line an occurrence, to be read the next morning. Ctrl-C and SIGTERM finish the step at hand and stop. Other commands
+    may be used meanwhile: they hand their work over. With --now and --until the clock is played from moment to moment.
+
+    Example: whenvoca watch
+    """
+    kit = common.open(with_root=True)
+    zone = kit.workspace.zone
+    ends = parse_moment(until, zone, "--until") if until else None
+    if common.now and ends is None and not once:
+        raise RequestFault("a clock that is played needs an end", mend='--until "2027-03-18 04:00", or --once')
+    waker = FileWaker()
+    told = _Log(common, zone)
+    with hold_ledger(kit.workspace, kit.clock, say) as ledger:
+        waker.heed_signals()
+        loading = _loader(common, kit)
+        watch = Watch(
+            load=loading,
+            ledger=ledger,
+            clock=kit.clock,
+            waker=waker,
+            told=told,
+            do_job=lambda job: _do(job),
+            until=ends,
+            once=once,
+        )
+        told.note(f"watching {kit.workspace.name}; Ctrl-C stops")
+        try:
+            went_well = watch.work()
+        finally:
+            waker.close()
+            kit.places.close()
+        told.note("stopped")
+    return ExitCode.DONE if went_well else ExitCode.FAILED
+
+
+def _loader(common: Common, first: Kit) -> Callable[[], Loaded]:
+    """Reads the workspace anew each time that its files have changed."""
+    kits = [first]
+
+    def load() -> Loaded:
+        kit = kits.pop() if kits else common.open_again(first)
+        result = kit.check()
+        faulty = {fault.file for fault in result.hard_faults}
+        sound = [each for each in result.workflows if each.file not in faulty and not each.settings.paused]
+        faults = [f"{fault.where}: {fault.message}" for fault in result.hard_faults]
+        return Loaded(kit.workspace, sound, kit.places, faults)
+
+    return load
+
+
+def _do(job: Job) -> tuple[int, str, str]:
+    """Carries out what another process handed over, and what it would have printed."""
+    from whenvoca.cli.main import run_command
+
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        code = run_command([*job.arguments])
+    return int(code), out.getvalue(), err.getvalue()
+
+
+class _Log:
+    """One line an occurrence: when, what it was about, how it went, what was done."""
+
+    def __init__(self, common: Common, zone: ZoneInfo) -> None:
+        self._common, self._zone = common, zone
+
+    def outcome(self, outcome: Outcome, at: datetime) -> None:
+        """What one round did."""
+        for result in outcome.results:
+            if self._common.as_json:
+                self._line({"at": at.astimezone(self._zone).isoformat(), **run_to_json(result)})
+            else:
+                self._show(result, at)
+
+    def _show(self, result: RunResult, at: datetime) -> None:
+        line = styled(f"{at.astimezone(self._zone):%Y-%m-%d %H:%M:%S}  ", "dim")
+        line.append(f"{result.outcome:8}", OUTCOME_STYLES.get(result.outcome, ""))
+        line.append(f"{result.workflow} · {result.label}")
+        done = "; ".join(describe_effect(effect).replace("\n", " / ") for effect in result.effects)
+        said = result.reason if result.outcome != "done" else "; ".join(part for part in (result.reason, done) if part)
+        if said:
+            line.append(f": {said}")
+        console().print(line, soft_wrap=True)
+
+    def trouble(self, text: str, *, is_over: bool) -> None:
+        """Something is wrong, or right again."""
+        said = f"right again: {text}" if is_over else text
+        if self._common.as_json:
+            self._line({"trouble": text, "is_over": is_over})
+        else:
+            say(said, style="green" if is_over else "red")
+
+    def note(self, text: str) -> None:
+        """Anything else worth a line."""
+        if not self._common.quiet and not self._common.as_json:
+            say(text)
+
+    def _line(self, data: dict[str, object]) -> None:
+        click.echo(json.dumps(data, ensure_ascii=False, default=str))

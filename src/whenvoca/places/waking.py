@@ -1,0 +1,99 @@
+"""Hears of changed files, and of being told to stop: what `watch` waits on."""
+
+from __future__ import annotations
+
+import signal
+import threading
+from collections.abc import Iterable
+from pathlib import Path
+from types import FrameType
+from typing import Any
+
+_SETTLE_MS = 150  # changes within so many milliseconds are heard of together
+_OWN = (
+    "-wal",
+    "-shm",
+    "-journal",
+    ".tmp",
+    "ledger.sqlite",
+    "watch.json",
+    "worker.lock",
+    "sheets.json",
+    ".whenvoca-tmp",
+)
+
+
+class FileWaker:
+    """Waits for changes at files and folders (through the system's own notices), and for SIGINT and SIGTERM."""
+
+    def __init__(self) -> None:
+        self._changed: set[Path] = set()
+        self._lock = threading.Lock()
+        self._wake = threading.Event()
+        self._stopped = False
+        self._thread: threading.Thread | None = None
+        self._end: threading.Event | None = None
+        self._paths: list[Path] = []
+        self._before: dict[int, Any] = {}
+
+    def heed_signals(self) -> None:
+        """From now on SIGINT and SIGTERM end the waiting, and nothing else: what is at work is finished first."""
+        for number in (signal.SIGINT, signal.SIGTERM):
+            self._before[number] = signal.signal(number, self._stop)
+
+    def close(self) -> None:
+        """Hears of nothing any more."""
+        for number, handler in self._before.items():
+            signal.signal(number, handler)
+        self._end_thread()
+
+    def _stop(self, number: int, frame: FrameType | None) -> None:
+        self._stopped = True
+        self._wake.set()
+
+    @property
+    def is_stopped(self) -> bool:
+        """Whether the program has been told to stop."""
+        return self._stopped
+
+    def watch(self, paths: Iterable[Path]) -> None:
+        """From now on hears of changes at these; of a path that is not there yet, at the folder above."""
+        wanted = sorted({_standing(path.absolute()) for path in paths})
+        if wanted == self._paths and self._thread is not None:
+            return
+        self._end_thread()
+        self._paths, self._end = wanted, threading.Event()
+        self._thread = threading.Thread(target=self._listen, args=(wanted, self._end), daemon=True)
+        self._thread.start()
+
+    def _end_thread(self) -> None:
+        if self._end is not None and self._thread is not None:
+            self._end.set()
+            self._thread.join(timeout=5)
+        self._thread = None
+
+    def _listen(self, paths: list[Path], end: threading.Event) -> None:
+        from watchfiles import watch
+
+        heard = watch(
+            *paths, stop_event=end, debounce=_SETTLE_MS, step=50, rust_timeout=1000, recursive=False, raise_interrupt=False,
+            watch_filter=lambda change, path: not path.endswith(_OWN),
+        )  # fmt: skip
+        for changes in heard:
+            with self._lock:
+                self._changed |= {Path(path) for _, path in changes}
+            self._wake.set()
+
+    def wait(self, seconds: float) -> set[Path]:
+        """Waits so long at most; answers the paths at which something changed."""
+        self._wake.wait(seconds)
+        self._wake.clear()
+        with self._lock:
+            found, self._changed = self._changed, set()
+        return found
+
+
+def _standing(path: Path) -> Path:
+    while not path.exists() and path != path.parent:
+        path = path.parent
+    return path if path.is_dir() else path.parent
