@@ -145,7 +145,9 @@ class Presence:
 class ChatFace(Place, Protocol):
     """A chat: rooms, people, and what they show."""
 
-    rooms: Sequence[str]
+    @property
+    def rooms(self) -> Sequence[str]:
+        """The rooms that may be written to."""
 
     def presence_of(self, person: Person) -> Presence:
         """What the person shows now. Raises PlaceTrouble."""
@@ -153,6 +155,9 @@ class ChatFace(Place, Protocol):
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Sends messages and sets presence; answers a receipt or an error for each. A message that stands there already
         under the same id is not sent again, where the chat can tell."""
+
+    def keep_showing(self, person: Person, presence: Presence) -> None:
+        """Shows again what a claim says, where that ended with the program. Raises PlaceTrouble or RowFault."""
 
     def close(self) -> None:
         """Ends what connections there are."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -20,6 +21,7 @@ from whenvoca.engine.people import People
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.standing import event_now
 from whenvoca.engine.times import Claim
+from whenvoca.errors import PlaceTrouble, RowFault
 
 VERBS = ("set presence", "restore presence")
 
@@ -65,6 +67,10 @@ def turns(ledger: Ledger, stage: LiveStage, people: People, now: datetime) -> li
     found = []
     for (place, name), claims in by_person.items():
         ended = tuple(each for each in claims if not each.until or datetime.fromisoformat(each.until) <= now)
+        person, known = people.find(name), ledger.presence(place, name)
+        if not ended and person is not None and known is not None:
+            with suppress(PlaceTrouble, RowFault):  # told where it is set; here it is only shown again
+                stage.keep_showing(place, person, Presence.of(known[1]))
         if ended:
             found.append(_turn(ledger, stage, people, place, name, claims, ended))
     return found

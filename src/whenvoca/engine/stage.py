@@ -262,6 +262,10 @@ class LiveStage:
         """The person of [people] of that name."""
         return self._people.find(name)
 
+    def keep_showing(self, place: str, person: Person, presence: Presence) -> None:
+        """Shows again what a claim says, after the program was off."""
+        self._chats[place.lower()].keep_showing(person, presence)
+
     def has_chat(self, place: str) -> bool:
         """Whether the workspace has that chat."""
         return place.lower() in self._chats

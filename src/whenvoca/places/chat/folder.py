@@ -69,6 +69,9 @@ class FolderChat:
         except (ValueError, AttributeError) as error:
             raise SourceFault("is no presence that can be read", where=str(path), mend="take the file away") from error
 
+    def keep_showing(self, person: Person, presence: Presence) -> None:
+        """It shows it still."""
+
     def close(self) -> None:
         """Nothing is kept open."""
 

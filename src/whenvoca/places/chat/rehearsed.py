@@ -39,5 +39,8 @@ class RehearsedChat:
                 self._shown[effect.target] = Presence.of(effect.after or {})
         return [Receipt() for _ in effects]
 
+    def keep_showing(self, person: Person, presence: Presence) -> None:
+        """It shows it still."""
+
     def close(self) -> None:
         """Nothing is open."""

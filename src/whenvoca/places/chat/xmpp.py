@@ -1,0 +1,214 @@
+"""A chat over XMPP (RFC 6120, 6121), rooms by XEP-0045, presence by each person's own account.
+
+Connections live in a thread of their own, as long as the place does: what somebody shows lasts while they last.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import threading
+from collections.abc import Callable, Coroutine, Sequence
+from concurrent.futures import TimeoutError as Overdue
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, TypeVar
+from zoneinfo import ZoneInfo
+
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import PlaceReport, Presence
+from whenvoca.engine.people import People, Person
+from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.places.secrets import Secret
+
+Result = TypeVar("Result")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class XmppSettings:
+    """Where the server is and who we are there. ``tls``: starttls, implicit, or none (only on a machine of one's own)."""
+
+    host: str
+    port: int
+    user: str  # the bare JID
+    password: Secret
+    rooms: tuple[str, ...] = ()
+    room_server: str = ""  # found by service discovery where it is not given
+    nickname: str = "desk"
+    tls: str = "starttls"
+    ca: str = ""
+    seconds: float = 20.0
+
+    @property
+    def domain(self) -> str:
+        """The server's name in addresses."""
+        return self.user.rpartition("@")[2]
+
+
+class XmppChat:
+    """A chat on a server. ``secret_of`` gives the password reference of a person who lets their presence be set."""
+
+    def __init__(
+        self, name: str, zone: ZoneInfo, settings: XmppSettings, people: People, secret_of: Callable[[Person], Secret | None]
+    ) -> None:  # fmt: skip
+        self.name, self.zone, self.rooms = name, zone, settings.rooms
+        self._settings, self._people, self._secret_of = settings, people, secret_of
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._clients: dict[str, Any] = {}  # by bare JID
+        self._joined: set[str] = set()
+        self._room_server = settings.room_server
+        self._shown: dict[
+            str, tuple[Presence, Presence]
+        ] = {}  # by person: what we set, and what others of theirs showed then
+
+    # --- looking
+
+    def describe(self) -> PlaceReport:
+        """Whether the server answers and takes the password."""
+        address = f"xmpp://{self._settings.host}:{self._settings.port}"
+        try:
+            self._do(self._client(self._settings.user, self._settings.password))
+        except WhenvocaError as error:
+            return PlaceReport(self.name, "chat", address, self.zone.key, "", error.message, error.mend)
+        count = len(self.rooms)
+        return PlaceReport(self.name, "chat", address, self.zone.key, f"answers, {count} room{'s' * (count != 1)}")
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs; the server is not asked, a run does that."""
+        return PlaceInfo(name=self.name, kind="chat", zone=self.zone.key, rooms=self.rooms)
+
+    def presence_of(self, person: Person) -> Presence:
+        """What the person shows: what we set, unless they changed it by hand since; else what their own programs show."""
+        client = self._do(self._client(*self._account(person)))
+        theirs: Presence = client.theirs()
+        mine = self._shown.get(person.name.lower())
+        return theirs if mine is None or theirs != mine[1] else mine[0]
+
+    # --- writing
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Each by itself, in order."""
+        return [self._apply_one(effect) for effect in effects]
+
+    def _apply_one(self, effect: Effect) -> Receipt | WhenvocaError:
+        after = effect.after or {}
+        try:
+            if effect.verb == "send message":
+                self._do(self._send(effect.target, after))
+            else:
+                person = self._people.find(effect.target)
+                if person is None:
+                    raise RowFault(f'there is nobody "{effect.target}" in [people]')
+                self._show(person, Presence.of(after), is_back=effect.verb != "set presence")
+        except (RowFault, PlaceTrouble) as error:
+            return error
+        return Receipt()
+
+    def keep_showing(self, person: Person, presence: Presence) -> None:
+        """Shows again what a claim says, after the program was off. Raises PlaceTrouble."""
+        if person.name.lower() not in self._shown:
+            self._show(person, presence, is_back=False)
+
+    def _show(self, person: Person, presence: Presence, *, is_back: bool) -> None:
+        client = self._do(self._client(*self._account(person)))
+        theirs: Presence = client.theirs()
+        key = person.name.lower()
+        if is_back and presence == theirs:
+            self._do(client.show(None))
+            self._shown.pop(key, None)
+        else:
+            self._do(client.show(presence))
+            self._shown[key] = (presence, theirs)
+
+    def _account(self, person: Person) -> tuple[str, Secret]:
+        secret = self._secret_of(person)
+        if secret is None:
+            raise RowFault(
+                f"{person.name} has not lent a password, so what they show cannot be set", where=self.name,
+                mend=f'[people.{person.name}] password = {{ env = "…" }}',
+            )  # fmt: skip
+        name = person.chat or person.name
+        return (name if "@" in name else f"{name}@{self._settings.domain}"), secret
+
+    async def _send(self, number: str, after: dict[str, Any]) -> None:
+        client = await self._client(self._settings.user, self._settings.password)
+        room = str(after.get("room") or "")
+        if not room:
+            name = str(after["chat"])
+            await client.say(name if "@" in name else f"{name}@{self._settings.domain}", str(after["text"]), number)
+            return
+        address = room if "@" in room else f"{room}@{await self._find_room_server(client)}"
+        if address not in client.joined:
+            await client.join(address, self._settings.nickname)
+        await client.say_in(address, str(after["text"]), number)
+
+    async def _find_room_server(self, client: Any) -> str:
+        if not self._room_server:
+            self._room_server = await client.find_room_server(self._settings.domain)
+        return self._room_server
+
+    # --- connections
+
+    async def _client(self, jid: str, password: Secret) -> Any:
+        """The connected client of an account, connected now if it is not."""
+        from whenvoca.places.chat.xmpp_client import connect
+
+        known = self._clients.get(jid)
+        if known is not None and known.is_up:
+            return known
+        is_person = jid != self._settings.user
+        client = await connect(jid, password.reveal(), self._settings, self.name, is_person=is_person)
+        self._clients[jid] = client
+        if is_person:
+            self._shown = {name: each for name, each in self._shown.items() if not self._is_of(name, jid)}
+        return client
+
+    def _is_of(self, name: str, jid: str) -> bool:
+        person = self._people.find(name)
+        return person is not None and self._account(person)[0] == jid
+
+    def _do(self, work: Coroutine[Any, Any, Result]) -> Result:
+        """Does something in the connections' thread. Raises PlaceTrouble where the server does not answer in time."""
+        if self._loop is None:
+            self._loop = asyncio.new_event_loop()
+            self._thread = threading.Thread(target=run_loop, args=(self._loop,), daemon=True)
+            self._thread.start()
+        doing = asyncio.run_coroutine_threadsafe(work, self._loop)
+        try:
+            return doing.result(self._settings.seconds * 2)
+        except Overdue as error:
+            doing.cancel()
+            raise PlaceTrouble("does not answer in time", where=self._where, is_passing=True) from error
+
+    @property
+    def _where(self) -> str:
+        return f"{self.name}, {self._settings.host}:{self._settings.port}"
+
+    def close(self) -> None:
+        """Ends the connections."""
+        if self._loop is None:
+            return
+        loop, clients = self._loop, list(self._clients.values())
+        self._clients, self._loop = {}, None
+
+        async def end() -> None:
+            for client in clients:
+                await client.end()
+
+        doing = asyncio.run_coroutine_threadsafe(end(), loop)
+        try:
+            doing.result(5)
+        except (Overdue, OSError):
+            doing.cancel()
+        loop.call_soon_threadsafe(loop.stop)
+        self._thread.join(5)
+
+
+def run_loop(loop: asyncio.AbstractEventLoop) -> None:
+    """Runs a loop until it is stopped, and leaves nothing of it behind."""
+    loop.run_forever()
+    left = asyncio.all_tasks(loop)
+    for task in left:
+        task.cancel()
+    loop.run_until_complete(asyncio.gather(*left, return_exceptions=True))
+    loop.close()

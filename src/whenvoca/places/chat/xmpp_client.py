@@ -1,0 +1,212 @@
+"""One connection to an XMPP server, on slixmpp: its answers as results, its troubles as ours."""
+
+from __future__ import annotations
+
+import asyncio
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from slixmpp import ClientXMPP
+from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
+
+from whenvoca.engine.faces import Presence
+from whenvoca.errors import PlaceTrouble, RowFault
+
+if TYPE_CHECKING:
+    from whenvoca.places.chat.xmpp import XmppSettings
+
+_ORDER = ("", "chat", "away", "xa", "dnd")
+
+
+class Client(ClientXMPP):
+    """A connected account. ``is_person``: somebody's own, whose presence we set; it takes no messages away from them."""
+
+    def __init__(self, jid: str, password: str, settings: XmppSettings, place: str, *, is_person: bool) -> None:
+        plain = {"unencrypted_plain": settings.tls == "none", "unencrypted_scram": settings.tls == "none"}
+        super().__init__(jid, password, plugin_config={"feature_mechanisms": plain})
+        for plugin in ("xep_0030", "xep_0045", "xep_0199"):
+            self.register_plugin(plugin)
+        self.enable_direct_tls = settings.tls == "implicit"
+        self.enable_starttls = settings.tls == "starttls"
+        self.enable_plaintext = settings.tls == "none"
+        self.auto_reconnect = False
+        if settings.ca:
+            self.ca_certs = Path(settings.ca)
+        self.is_up = False
+        self.joined: set[str] = set()
+        self._settings, self._place, self._is_person = settings, place, is_person
+        self._ready: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        self._echoes: dict[str, asyncio.Future[None]] = {}
+        self._errors: dict[str, str] = {}
+        self._others: dict[str, Presence] = {}
+        self.add_event_handler("session_start", self._start)
+        self.add_event_handler("disconnected", self._down)
+        self.add_event_handler("groupchat_message", self._echoed)
+        self.add_event_handler("message_error", self._refused)
+        self.add_event_handler("presence", self._seen)
+        for event, said in (
+            ("failed_all_auth", "the user or the password is refused"),
+            ("connection_failed", "cannot be reached"),
+        ):
+            self.add_event_handler(event, lambda data, said=said: self._fail(said, data))
+
+    @property
+    def where(self) -> str:
+        """The place in messages."""
+        return f"{self._place}, {self._settings.host}:{self._settings.port}"
+
+    # --- what the server says
+
+    def _fail(self, said: str, data: Any) -> None:
+        if self._ready.done():
+            return
+        is_refused = "password" in said
+        mend = "look at user and password in whenvoca.toml" if is_refused else ""
+        reason = f": {data}" if not is_refused and str(data) else ""
+        self._ready.set_exception(PlaceTrouble(said + reason, where=self.where, mend=mend, is_passing=not is_refused))
+
+    async def _start(self, _: Any) -> None:
+        if self._is_person:
+            self.send_presence(ppriority=-1)  # to hear what their other programs show
+            await self.ping_server()
+            self.send_presence(ptype="unavailable")
+        else:
+            self.send_presence()
+        self.is_up = True
+        if not self._ready.done():
+            self._ready.set_result(None)
+
+    def _down(self, _: Any) -> None:
+        self.is_up = False
+        self.joined.clear()
+        self._fail("the connection was ended", "")
+        for waiting in self._echoes.values():
+            if not waiting.done():
+                waiting.set_exception(PlaceTrouble("the connection was ended", where=self.where, is_passing=True))
+
+    def _echoed(self, message: Any) -> None:
+        waiting = self._echoes.get(str(message["id"]))
+        if waiting is not None and not waiting.done():
+            waiting.set_result(None)
+
+    def _refused(self, message: Any) -> None:
+        number = str(message["id"])
+        said = str(message["error"]["text"] or message["error"]["condition"])
+        self._errors[number] = said
+        waiting = self._echoes.get(number)
+        if waiting is not None and not waiting.done():
+            waiting.set_exception(RowFault(f"the message is refused: {said}", where=self.where))
+
+    def _seen(self, stanza: Any) -> None:
+        sender = stanza["from"]
+        if sender.bare != self.boundjid.bare or sender.resource == self.boundjid.resource:
+            return
+        if stanza["type"] == "unavailable":
+            self._others.pop(sender.resource, None)
+            return
+        show = stanza.xml.findtext("{jabber:client}show") or "free"
+        self._others[sender.resource] = Presence("free" if show == "chat" else show, str(stanza["status"] or ""))
+
+    def theirs(self) -> Presence:
+        """What the account's other programs show; free where there is none."""
+        return next(iter(self._others.values()), Presence())
+
+    # --- what we say
+
+    async def ready(self) -> None:
+        """Waits until the session stands. Raises PlaceTrouble."""
+        await asyncio.wait_for(self._ready, self._settings.seconds)
+
+    async def ping_server(self) -> None:
+        """Waits until the server has read everything before. Raises PlaceTrouble."""
+        try:
+            await self.plugin["xep_0199"].send_ping(self._settings.domain, timeout=self._settings.seconds)
+        except IqError:
+            return  # it answered, if only that it knows no pings
+        except IqTimeout as error:
+            raise PlaceTrouble("does not answer in time", where=self.where, is_passing=True) from error
+
+    async def say(self, to: str, text: str, number: str) -> None:
+        """A message to a person. Raises RowFault where the server refuses it."""
+        message = self.make_message(to, mbody=text, mtype="chat")
+        message["id"] = number
+        message.send()
+        await self.ping_server()
+        if (said := self._errors.pop(number, None)) is not None:
+            raise RowFault(f"the message to {to} is refused: {said}", where=self.where)
+
+    async def join(self, room: str, nickname: str) -> None:
+        """Joins a room that is there. Raises RowFault where there is none, or it is closed."""
+        try:
+            await self.plugin["xep_0030"].get_info(jid=room, timeout=self._settings.seconds)
+            await self.plugin["xep_0045"].join_muc_wait(room, nickname, maxstanzas=0, timeout=self._settings.seconds)
+        except PresenceError as error:
+            raise RowFault(f"the room {room} cannot be joined: {error.condition}", where=self.where) from error
+        except IqTimeout as error:
+            raise PlaceTrouble("does not answer in time", where=self.where, is_passing=True) from error
+        except XMPPError as error:
+            raise RowFault(
+                f"there is no room {room}: {error.condition}",
+                where=self.where,
+                mend="make it there, or correct its name in rooms",
+            ) from error
+        except TimeoutError as error:
+            raise PlaceTrouble(f"the room {room} does not answer", where=self.where, is_passing=True) from error
+        self.joined.add(room)
+
+    async def say_in(self, room: str, text: str, number: str) -> None:
+        """A message to a room we are in; its echo is the receipt."""
+        waiting = self._echoes[number] = asyncio.get_running_loop().create_future()
+        message = self.make_message(room, mbody=text, mtype="groupchat")
+        message["id"] = number
+        message.send()
+        try:
+            await asyncio.wait_for(waiting, self._settings.seconds)
+        except TimeoutError as error:
+            raise PlaceTrouble(
+                f"the room {room} does not give the message back", where=self.where, is_passing=True
+            ) from error
+        finally:
+            self._echoes.pop(number, None)
+
+    async def show(self, presence: Presence | None) -> None:
+        """Shows that; None: this connection shows nothing any more."""
+        if presence is None:
+            self.send_presence(ptype="unavailable")
+        else:
+            show = None if presence.show == "free" else presence.show
+            self.send_presence(pshow=show, pstatus=f"{presence.symbol} {presence.status}".strip() or None, ppriority=-1)
+        await self.ping_server()
+
+    async def find_room_server(self, domain: str) -> str:
+        """The server of rooms that a domain names (XEP-0030). Raises RowFault where it names none."""
+        items = await self.plugin["xep_0030"].get_items(jid=domain, timeout=self._settings.seconds)
+        for jid, _, _ in items["disco_items"]["items"]:
+            info = await self.plugin["xep_0030"].get_info(jid=jid, timeout=self._settings.seconds)
+            if any(category == "conference" for category, *_ in info["disco_info"]["identities"]):
+                return str(jid)
+        raise RowFault(
+            f"{domain} names no server of rooms", where=self.where, mend='say it: room-server = "rooms.example.org"'
+        )
+
+    async def end(self) -> None:
+        """Ends the connection."""
+        if self.is_up:
+            await self.disconnect(wait=1.0)
+
+
+async def connect(
+    jid: str, password: str, settings: XmppSettings, place: str, *, is_person: bool
+) -> Client:  # fmt: skip
+    """A client with its session. Raises PlaceTrouble where it cannot be had."""
+    client = Client(jid, password, settings, place, is_person=is_person)
+    client.connect(settings.host, settings.port)
+    try:
+        await client.ready()
+    except TimeoutError as error:
+        client.abort()
+        raise PlaceTrouble("does not answer in time", where=client.where, is_passing=True) from error
+    except PlaceTrouble:
+        client.abort()
+        raise
+    return client

@@ -1,0 +1,273 @@
+"""The contract of chats, on the stand-in folder and on a real XMPP server, and what only the server can do wrong."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, Protocol
+from zoneinfo import ZoneInfo
+
+import pytest
+
+from tests.chat_servers import Onlooker, Prosody, eventually, running_prosody
+from tests.conftest import SETTINGS, Desk
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import ChatFace, Presence
+from whenvoca.engine.people import People, Person
+from whenvoca.errors import PlaceTrouble, RowFault
+from whenvoca.places.chat.folder import FolderChat
+from whenvoca.places.chat.xmpp import XmppChat, XmppSettings
+from whenvoca.places.secrets import Secret
+from whenvoca.places.settings import PlaceSettings
+
+UTC_ZONE = ZoneInfo("UTC")
+STAMP = datetime(2027, 3, 17, 16, 20, tzinfo=UTC)
+INES = Person("ines", "ines@example.org", "ines")
+TOMAS = Person("tomas", "tomas@example.org", "tomas")
+
+
+@pytest.fixture(scope="module")
+def prosody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Prosody]:
+    with running_prosody(tmp_path_factory.mktemp("prosody")) as server:
+        for user in ("desk", "ines", "tomas", "carol"):
+            os.environ[f"{user.upper()}_CHAT"] = f"{user}pw"
+        carol = Onlooker(server.port, "carol")
+        carol.join("dome-floor@rooms.localhost", "carol")
+        carol.close()
+        yield server
+
+
+def secret(user: str, name: str = "") -> Secret:
+    return Secret(PlaceSettings("chat", {"password": {"env": name or f"{user.upper()}_CHAT"}}, ""), "password", user)
+
+
+def xmpp(port: int, *, password: str = "", seconds: float = 5.0) -> XmppChat:
+    settings = XmppSettings(
+        host="127.0.0.1", port=port, user="desk@localhost", password=secret("desk", password), rooms=("dome-floor", "attic"), tls="none",
+        seconds=seconds,
+    )  # fmt: skip
+    lent = {"ines": secret("ines")}
+    return XmppChat("chat", UTC_ZONE, settings, People.of([INES, TOMAS]), lambda person: lent.get(person.name))
+
+
+class Look(Protocol):
+    """What somebody in the chat can see."""
+
+    chat: ChatFace
+
+    def in_room(self) -> list[tuple[str, str]]: ...
+    def at_ines(self) -> list[tuple[str, str]]: ...
+    def ines_shows(self) -> tuple[str, str]: ...
+    def ines_changes(self, show: str, status: str) -> None: ...
+    def close(self) -> None: ...
+
+
+class FolderLook:
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self.chat: ChatFace = FolderChat("chat", folder, "chat", UTC_ZONE, rooms=("dome-floor", "attic"))
+
+    def _said(self, path: str) -> list[tuple[str, str]]:
+        file = self._folder / path
+        lines = file.read_text().splitlines() if file.exists() else []
+        return [(each["id"], each["text"]) for each in map(json.loads, lines)]
+
+    def in_room(self) -> list[tuple[str, str]]:
+        return self._said("rooms/dome-floor.jsonl")
+
+    def at_ines(self) -> list[tuple[str, str]]:
+        return self._said("people/ines.jsonl")
+
+    def ines_shows(self) -> tuple[str, str]:
+        shown = self.chat.presence_of(INES)
+        return shown.show, shown.status
+
+    def ines_changes(self, show: str, status: str) -> None:
+        path = self._folder / "presence/ines.json"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(json.dumps({"show": show, "status": status}))
+
+    def close(self) -> None: ...
+
+
+class XmppLook:
+    def __init__(self, port: int) -> None:
+        self.chat: ChatFace = xmpp(port)
+        self._carol, self._ines = Onlooker(port, "carol"), Onlooker(port, "ines")
+        self._carol.join("dome-floor@rooms.localhost", "carol")
+        self._carol.befriend("ines@localhost")
+        eventually(lambda: self._carol.client.client_roster["ines@localhost"]["subscription"] in ("to", "both"))
+
+    def in_room(self) -> list[tuple[str, str]]:
+        return [
+            (number, text) for sender, number, text in self._carol.heard if sender.startswith("dome-floor@") and text
+        ]
+
+    def at_ines(self) -> list[tuple[str, str]]:
+        return [(number, text) for sender, number, text in self._ines.heard if sender.startswith("desk@localhost")]
+
+    def ines_shows(self) -> tuple[str, str]:
+        kind, show, status = self._carol.seen.get("ines@localhost", ("", "", ""))
+        return (show or "free", status) if kind == "available" else ("free", "")
+
+    def ines_changes(self, show: str, status: str) -> None:
+        self._ines.show(None if show == "free" else show, status)
+        eventually(lambda: self._carol.seen.get("ines@localhost", ("", "", ""))[2] == status)
+
+    def close(self) -> None:
+        self.chat.close()
+        self._carol.close()
+        self._ines.close()
+
+
+@pytest.fixture(params=["folder", "xmpp"])
+def look(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Look]:
+    made: Look = (
+        FolderLook(tmp_path) if request.param == "folder" else XmppLook(request.getfixturevalue("prosody").port)
+    )
+    yield made
+    made.close()
+
+
+def send(look: Look, number: str, **after: Any) -> Any:
+    (answer,) = look.chat.apply([Effect(verb="send message", place="chat", target=number, after=after)], STAMP)
+    return answer
+
+
+def show(look: Look, presence: Presence, verb: Any = "set presence", person: str = "ines") -> Any:
+    after = {**presence.to_dict(), "chat": person}
+    (answer,) = look.chat.apply([Effect(verb=verb, place="chat", target=person, after=after)], STAMP)
+    return answer
+
+
+def test_message_to_a_room_arrives_with_its_id(look: Look) -> None:
+    assert isinstance(send(look, "m-1", room="dome-floor", text="2 bookings\nGrüße ✓"), Receipt)
+    eventually(lambda: look.in_room()[-1:] == [("m-1", "2 bookings\nGrüße ✓")])
+
+
+def test_message_to_a_person_arrives_with_its_id(look: Look) -> None:
+    assert isinstance(send(look, "p-1", person="ines", chat="ines", text="hello"), Receipt)
+    eventually(lambda: look.at_ines() == [("p-1", "hello")])
+
+
+def test_message_sent_again_can_be_told_apart(look: Look) -> None:
+    for _ in range(2):
+        assert isinstance(send(look, "again", room="dome-floor", text="once"), Receipt)
+    eventually(lambda: ("again", "once") in look.in_room())
+    assert {number for number, text in look.in_room() if text == "once"} == {"again"}
+
+
+def test_room_that_is_not_there_is_refused(look: Look) -> None:
+    answer = send(look, "x", room="cellar", text="hello")
+    assert isinstance(answer, RowFault)
+    assert "cellar" in answer.message
+
+
+def test_presence_is_set_and_comes_back(look: Look) -> None:
+    look.ines_changes("away", "at lunch")
+    eventually(lambda: look.chat.presence_of(INES) == Presence("away", "at lunch"))
+    busy = Presence("dnd", "at the eyepiece")
+    assert isinstance(show(look, busy), Receipt)
+    assert look.chat.presence_of(INES) == busy
+    eventually(lambda: look.ines_shows() == ("dnd", "at the eyepiece"))
+    assert isinstance(show(look, Presence("away", "at lunch"), "return presence"), Receipt)
+    assert look.chat.presence_of(INES) == Presence("away", "at lunch")
+
+
+def test_presence_changed_by_hand_is_what_counts(look: Look) -> None:
+    show(look, Presence("dnd", "at the eyepiece"))
+    look.ines_changes("xa", "gone home")
+    eventually(lambda: look.chat.presence_of(INES) == Presence("xa", "gone home"))
+
+
+def test_chat_says_how_it_is(look: Look) -> None:
+    report = look.chat.describe()
+    assert (report.kind, report.trouble) == ("chat", "")
+    assert "2 rooms" in report.holds
+    assert look.chat.info().rooms == ("dome-floor", "attic")
+
+
+# --- only the folder
+
+
+def test_line_cut_by_a_crash_is_taken_away(tmp_path: Path) -> None:
+    look = FolderLook(tmp_path)
+    send(look, "1", room="dome-floor", text="first")
+    path = tmp_path / "rooms/dome-floor.jsonl"
+    path.write_bytes(path.read_bytes() + b'{"id": "2", "te')
+    assert look.chat.describe().trouble == ""
+    send(look, "3", room="dome-floor", text="third")
+    assert look.in_room() == [("1", "first"), ("3", "third")]
+
+
+@pytest.mark.parametrize("name", ["../x", ".hidden", "a/b", ""])
+def test_name_that_would_lead_elsewhere_is_refused(tmp_path: Path, name: str) -> None:
+    assert isinstance(send(FolderLook(tmp_path), "1", person="x", chat=name, text="hello"), RowFault)
+    assert not list(tmp_path.rglob("*.jsonl"))
+
+
+# --- only the server
+
+
+def test_refused_password_is_told_and_not_tried_again(prosody: Prosody) -> None:
+    os.environ["WRONG"] = "nonsense"
+    chat = xmpp(prosody.port, password="WRONG")
+    answer = send(type("L", (), {"chat": chat})(), "1", room="dome-floor", text="x")
+    assert isinstance(answer, PlaceTrouble)
+    assert (answer.message, answer.is_passing) == ("the user or the password is refused", False)
+    chat.close()
+
+
+def test_server_that_is_away_and_comes_back(tmp_path: Path) -> None:
+    with running_prosody(tmp_path) as server:
+        for user in ("desk", "carol"):
+            os.environ[f"{user.upper()}_CHAT"] = f"{user}pw"
+        carol = Onlooker(server.port, "carol")
+        carol.join("dome-floor@rooms.localhost", "carol")
+        chat = xmpp(server.port, seconds=2)
+        look = type("L", (), {"chat": chat})()
+        assert isinstance(send(look, "1", room="dome-floor", text="x"), Receipt)
+        carol.close()
+        server.stop()
+        answer = send(look, "2", room="dome-floor", text="y")
+        assert isinstance(answer, PlaceTrouble)
+        assert answer.is_passing
+        server.start()
+        eventually(lambda: isinstance(send(look, "2", room="dome-floor", text="y"), Receipt))
+        chat.close()
+
+
+def test_presence_needs_a_password_that_was_lent(prosody: Prosody) -> None:
+    chat = xmpp(prosody.port)
+    answer = show(type("L", (), {"chat": chat})(), Presence("dnd"), person="tomas")
+    assert isinstance(answer, RowFault)
+    assert "tomas has not lent a password" in answer.message
+    chat.close()
+
+
+def test_person_whom_the_server_does_not_know(prosody: Prosody) -> None:
+    chat = xmpp(prosody.port)
+    answer = send(type("L", (), {"chat": chat})(), "1", person="x", chat="nobody", text="hello")
+    assert isinstance(answer, RowFault)
+    assert "nobody@localhost is refused" in answer.message
+    chat.close()
+
+
+def test_workflow_speaks_on_the_server(desk: Desk, prosody: Prosody) -> None:
+    place = (
+        f'[places.chat]\nkind = "chat"\nserver = "127.0.0.1"\nport = {prosody.port}\nuser = "desk@localhost"\ntls = "none"\n'
+        'password = { env = "DESK_CHAT" }\nrooms = ["dome-floor"]\nseconds = 5\n'
+    )
+    desk.settings(SETTINGS, place).workflow(
+        'when asked\n\nsend message to room "dome-floor" in chat\n  text  "hello from the desk"\n'
+    )
+    carol = Onlooker(prosody.port, "carol")
+    carol.join("dome-floor@rooms.localhost", "carol")
+    result = desk.drive("run", "slots")
+    assert result.code == 0, result.err
+    eventually(lambda: any(text == "hello from the desk" for _, _, text in carol.heard))
+    assert "answers, 1 room" in desk.drive("places").out
+    carol.close()
