@@ -26,6 +26,7 @@ class Client(ClientXMPP):
         super().__init__(jid, password, plugin_config={"feature_mechanisms": plain})
         for plugin in ("xep_0030", "xep_0045", "xep_0199"):
             self.register_plugin(plugin)
+        self._plugins: Any = self.plugin  # by their numbers; the library types them loosely
         self.enable_direct_tls = settings.tls == "implicit"
         self.enable_starttls = settings.tls == "starttls"
         self.enable_plaintext = settings.tls == "none"
@@ -120,7 +121,7 @@ class Client(ClientXMPP):
     async def ping_server(self) -> None:
         """Waits until the server has read everything before. Raises PlaceTrouble."""
         try:
-            await self.plugin["xep_0199"].send_ping(self._settings.domain, timeout=self._settings.seconds)
+            await self._plugins["xep_0199"].send_ping(self._settings.domain, timeout=self._settings.seconds)
         except IqError:
             return  # it answered, if only that it knows no pings
         except IqTimeout as error:
@@ -138,8 +139,8 @@ class Client(ClientXMPP):
     async def join(self, room: str, nickname: str) -> None:
         """Joins a room that is there. Raises RowFault where there is none, or it is closed."""
         try:
-            await self.plugin["xep_0030"].get_info(jid=room, timeout=self._settings.seconds)
-            await self.plugin["xep_0045"].join_muc_wait(room, nickname, maxstanzas=0, timeout=self._settings.seconds)
+            await self._plugins["xep_0030"].get_info(jid=room, timeout=self._settings.seconds)
+            await self._plugins["xep_0045"].join_muc_wait(room, nickname, maxstanzas=0, timeout=self._settings.seconds)
         except PresenceError as error:
             raise RowFault(f"the room {room} cannot be joined: {error.condition}", where=self.where) from error
         except IqTimeout as error:
@@ -180,9 +181,9 @@ class Client(ClientXMPP):
 
     async def find_room_server(self, domain: str) -> str:
         """The server of rooms that a domain names (XEP-0030). Raises RowFault where it names none."""
-        items = await self.plugin["xep_0030"].get_items(jid=domain, timeout=self._settings.seconds)
+        items = await self._plugins["xep_0030"].get_items(jid=domain, timeout=self._settings.seconds)
         for jid, _, _ in items["disco_items"]["items"]:
-            info = await self.plugin["xep_0030"].get_info(jid=jid, timeout=self._settings.seconds)
+            info = await self._plugins["xep_0030"].get_info(jid=jid, timeout=self._settings.seconds)
             if any(category == "conference" for category, *_ in info["disco_info"]["identities"]):
                 return str(jid)
         raise RowFault(

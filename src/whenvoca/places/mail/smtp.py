@@ -39,9 +39,6 @@ class SmtpOutbox:
         """Whether the server answers and takes the password."""
         address = f"smtp://{self._host}:{self._port}"
         try:
-            with suppress(smtplib.SMTPException, OSError):
-                self._connect().quit()
-                return PlaceReport(self.name, "outbox", address, self.zone.key, "answers")
             self._connect().quit()
         except WhenvocaError as error:
             return PlaceReport(self.name, "outbox", address, self.zone.key, "", error.message, error.mend)
@@ -59,20 +56,27 @@ class SmtpOutbox:
             server: smtplib.SMTP = smtplib.SMTP_SSL(self._host, self._port, timeout=self._seconds, context=context)
         else:
             server = smtplib.SMTP(self._host, self._port, timeout=self._seconds)
+        try:
+            self._enter(server, context)
+        except BaseException:
+            server.close()
+            raise
+        return server
+
+    def _enter(self, server: smtplib.SMTP, context: ssl.SSLContext) -> None:
+        """Greets, goes over to TLS where the server has it, and logs in."""
         server.ehlo_or_helo_if_needed()
         if self._tls == "starttls":
             if server.has_extn("starttls"):
                 server.starttls(context=context)
                 server.ehlo()
             elif self._user:
-                server.quit()
                 raise SettingsFault(
                     "the server has no TLS, and the password would go out in the clear", where=self._where,
                     mend='only on a machine of your own: tls = "none"',
                 )  # fmt: skip
         if self._user:
             server.login(self._user, self._password.reveal())
-        return server
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Sends a group over one connection, each letter by itself."""

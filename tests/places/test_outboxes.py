@@ -1,0 +1,189 @@
+"""The contract of outboxes, on the stand-in folder and on a real SMTP server, and what only the server can do wrong."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from email import message_from_bytes
+from email.message import EmailMessage
+from email.policy import default
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import pytest
+
+from tests.chat_servers import CatchingServer
+from tests.conftest import SETTINGS, Desk
+from tests.servers import free_port
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.writer import write_calendar
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import OutboxFace
+from whenvoca.errors import PlaceTrouble, RowFault
+from whenvoca.places.mail.folder import FolderOutbox
+from whenvoca.places.mail.smtp import SmtpOutbox
+from whenvoca.places.secrets import Secret
+from whenvoca.places.settings import PlaceSettings
+
+UTC_ZONE = ZoneInfo("UTC")
+STAMP = datetime(2027, 3, 17, 16, 20, tzinfo=UTC)
+EVENT = Event(uid="v11", title="Sea School", start=STAMP, end=STAMP.replace(hour=18))
+NUMBER = "5b0c6a54-6f0e-4f0b-9a43-2f6a3f0c1d7e"
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[CatchingServer]:
+    made = CatchingServer()
+    made.start()
+    yield made
+    made.stop()
+
+
+def smtp(port: int, *, user: str = "", word: str = "deskpw") -> SmtpOutbox:
+    os.environ["OUTBOX"] = word
+    secret = Secret(PlaceSettings("letters", {"password": {"env": "OUTBOX"}}, ""), "password", user)
+    return SmtpOutbox(
+        "letters", "127.0.0.1", port, UTC_ZONE, "desk@example.org", user=user, password=secret, tls="none", seconds=2
+    )
+
+
+class Outbox:
+    """An outbox, and the letters that came out of it."""
+
+    def __init__(self, face: OutboxFace, folder: Path | None, server: CatchingServer | None) -> None:
+        self.face, self._folder, self._server = face, folder, server
+        if server is not None:
+            server.letters.clear()
+
+    def letters(self) -> list[EmailMessage]:
+        if self._server is not None:
+            return [letter for _, letter in self._server.letters]
+        assert self._folder is not None
+        found = [message_from_bytes(path.read_bytes(), policy=default) for path in sorted(self._folder.glob("*.eml"))]
+        return [each for each in found if isinstance(each, EmailMessage)]
+
+    def send(self, **after: object) -> object:
+        kept = str(after.pop("kept", ""))
+        full = {"to": ["ana@example.org"], "subject": "Your visit", "text": "Grüße,\n.\nwe expect you", **after}
+        (answer,) = self.face.apply(
+            [Effect(verb="send letter", place="letters", target=NUMBER, after=full, kept=kept)], STAMP
+        )
+        return answer
+
+
+@pytest.fixture(params=["folder", "smtp"])
+def outbox(request: pytest.FixtureRequest, tmp_path: Path) -> Outbox:
+    if request.param == "folder":
+        return Outbox(FolderOutbox("letters", tmp_path, "letters", UTC_ZONE, "desk@example.org"), tmp_path, None)
+    server = request.getfixturevalue("server")
+    return Outbox(smtp(server.port, user="desk"), None, server)
+
+
+def test_letter_arrives_as_it_was_written(outbox: Outbox) -> None:
+    answer = outbox.send(**{"to": ["ana@example.org", "rui@example.org"], "reply-to": "visits@example.org"})
+    assert isinstance(answer, Receipt)
+    (letter,) = outbox.letters()
+    assert (letter["From"], letter["To"], letter["Subject"]) == (
+        "desk@example.org",
+        "ana@example.org, rui@example.org",
+        "Your visit",
+    )
+    assert (letter["Reply-To"], letter["Message-ID"]) == ("visits@example.org", f"<{NUMBER}@example.org>")
+    assert letter.get_content().rstrip().replace("\r", "") == "Grüße,\n.\nwe expect you"
+
+
+def test_event_goes_with_a_letter_as_a_calendar_part(outbox: Outbox) -> None:
+    text = write_calendar(EVENT, STAMP).decode()
+    assert isinstance(outbox.send(attach=["Sea School"], kept=json.dumps([text])), Receipt)
+    (part,) = outbox.letters()[0].iter_attachments()
+    assert (part.get_content_type(), part.get_filename()) == ("text/calendar", "event.ics")
+    content = part.get_payload(decode=True)
+    assert isinstance(content, bytes)
+    (event,) = read_events(content, UTC_ZONE)
+    assert (event.uid, event.start) == ("v11", STAMP)
+
+
+def test_letter_sent_again_has_one_identity(outbox: Outbox) -> None:
+    for _ in range(2):
+        assert isinstance(outbox.send(), Receipt)
+    assert {letter["Message-ID"] for letter in outbox.letters()} == {f"<{NUMBER}@example.org>"}
+
+
+@pytest.mark.parametrize(
+    "address", ["ana@example.org\nBcc: all@example.org", "ana@example.org\r\n", "nobody", "a b@example.org", ""]
+)
+def test_address_that_is_none_sends_nothing(outbox: Outbox, address: str) -> None:
+    answer = outbox.send(to=[address])
+    assert isinstance(answer, RowFault)
+    assert "is no e-mail address" in answer.message
+    assert outbox.letters() == []
+
+
+def test_subject_with_line_breaks_stays_one_line(outbox: Outbox) -> None:
+    assert isinstance(outbox.send(subject="one\nBcc: all@example.org"), Receipt)
+    (letter,) = outbox.letters()
+    assert letter["Subject"] == "one Bcc: all@example.org"
+    assert letter["Bcc"] is None
+
+
+def test_outbox_says_how_it_is(outbox: Outbox) -> None:
+    assert (outbox.face.describe().kind, outbox.face.describe().trouble) == ("outbox", "")
+
+
+# --- only the server
+
+
+def test_refused_recipient_is_named_and_the_others_have_the_letter(server: CatchingServer) -> None:
+    outbox = Outbox(smtp(server.port), None, server)
+    answer = outbox.send(to=["ana@example.org", "reject@example.org"])
+    assert isinstance(answer, RowFault)
+    assert "refused: reject@example.org (550" in answer.message
+    assert "the others have the letter" in answer.message
+    assert len(outbox.letters()) == 1
+    none = outbox.send(to=["reject@example.org"])
+    assert isinstance(none, RowFault)
+    assert "nobody has the letter" in none.message
+
+
+def test_recipient_put_off_is_tried_again(server: CatchingServer) -> None:
+    answer = Outbox(smtp(server.port), None, server).send(to=["later@example.org"])
+    assert isinstance(answer, PlaceTrouble)
+    assert answer.is_passing
+
+
+def test_refused_password_is_not_tried_again(server: CatchingServer) -> None:
+    outbox = Outbox(smtp(server.port, user="desk", word="nonsense"), None, server)
+    answer = outbox.send()
+    assert isinstance(answer, PlaceTrouble)
+    assert (answer.message, answer.is_passing) == ("the user or the password is refused", False)
+    assert outbox.face.describe().trouble == "the user or the password is refused"
+
+
+def test_server_that_is_away_may_come_back() -> None:
+    answer = Outbox(smtp(free_port()), None, None).send()
+    assert isinstance(answer, PlaceTrouble)
+    assert answer.is_passing
+
+
+def test_password_never_goes_out_in_the_clear_unless_said(server: CatchingServer, desk: Desk) -> None:
+    place = (
+        f'[places.letters]\nkind = "outbox"\nserver = "127.0.0.1"\nport = {server.port}\nuser = "desk"\nfrom = "desk@example.org"\n'
+        'password = { env = "OUTBOX" }\n'
+    )
+    os.environ["OUTBOX"] = "deskpw"
+    server.letters.clear()
+    desk.settings(SETTINGS, place).workflow(
+        'when asked\n\nsend letter to "ines"\n  subject  "Hello"\n  text     "Hello Ines"\n'
+    )
+    refused = desk.run("run", "slots")
+    assert refused.code == 2
+    assert "would go out in the clear" in refused.out + refused.err
+    assert server.letters == []
+    server.letters.clear()
+    desk.settings(SETTINGS, place + 'tls = "none"\n')
+    assert desk.run("run", "slots").code == 0
+    assert [(to, letter["Subject"]) for to, letter in server.letters] == [(["ines@example.org"], "Hello")] * 2
+    assert len({letter["Message-ID"] for _, letter in server.letters}) == 2  # it was started twice
