@@ -46,8 +46,7 @@ def command(common: Common, workflows: tuple[str, ...], take_up: bool, skipping:
                 say(f"{each.name}: {count_of(len(labels), 'occurrence')} meanwhile: {', '.join(labels[:_MOST])}{more}")
             takes = take_up or not labels
             if labels and not take_up and not skipping:
-                if not ask_yes("take that up with the next run? (no: it is skipped)", needs_somebody=True):
-                    takes = False
+                takes = ask_yes("take that up with the next run? (no: it is skipped)", needs_somebody=True)
             if not takes:
                 skip(ledger, meanwhile)
             ledger.resume(each.identity)

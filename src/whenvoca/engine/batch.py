@@ -368,6 +368,8 @@ class Batch:
     def _note(self, run: _Run, number: int, effect: Effect, result: Receipt | WhenvocaError, journal: Journal) -> None:
         if isinstance(result, RowFault):
             journal.failures.append((number, reason_of(result)))
+        elif isinstance(result, PlaceTrouble) and effect.verb == "call":
+            journal.failures.append((number, reason_of_error(result)))  # surely not done: it may be done again
         elif isinstance(result, Receipt) and result.is_pending:
             run.unsaved += 1
             self._by_effect[number] = (run, effect)

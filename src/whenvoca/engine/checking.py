@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Protocol
 
 from whenvoca.engine.event_thing import event_type
+from whenvoca.engine.task_thing import task_type
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RequestFault, SourceFault
 from whenvoca.language import tree
@@ -120,7 +121,7 @@ def check_files(workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabul
             if name.lower() not in infos and (info := places.info(name)) is not None:
                 infos[name.lower()] = info
     known = {name.lower(): infos.get(name.lower()) or PlaceInfo(name=name, kind="") for name in places.names()}
-    around = Surroundings(_with_kinds(known, places), workspace.people_names, event_type)
+    around = Surroundings(_with_kinds(known, places), workspace.people_names, event_type, task_type)
     for each in read:
         found = check_workflow(each.workflow, each.faults, around)
         faults[each.workflow.file] = found

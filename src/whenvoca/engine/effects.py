@@ -16,6 +16,7 @@ Verb = Literal[
 ]  # fmt: skip
 TAKING_AWAY = ("delete event", "delete task", "delete row")
 ALTERING = ("change event", "change task", "change row", *TAKING_AWAY)
+THE_WEB = "the web"  # stands for a place in calls
 TELLING = ("send message", "send letter", "call")  # what cannot be taken back
 
 

@@ -172,6 +172,13 @@ class OutboxFace(Place, Protocol):
         """Sends letters; answers a receipt or an error for each."""
 
 
+class WebFace(Protocol):
+    """What calls web addresses."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Calls each; a receipt carries the number of the answer as its version, and the body as its address."""
+
+
 @dataclass(frozen=True, slots=True)
 class SeenRow:
     """A row as a scan found it. ``fault`` tells why it cannot be taken up (a key that stands twice)."""

@@ -53,7 +53,8 @@ class SqliteTimes:
                 ((workflow, place, uid, at) for uid, at in nexts.items() if at),
             )
             self._db.executemany(
-                "DELETE FROM starts WHERE workflow=? AND place=? AND uid=?", ((workflow, place, uid) for uid, at in nexts.items() if not at)
+                "DELETE FROM starts WHERE workflow=? AND place=? AND uid=?",
+                ((workflow, place, uid) for uid, at in nexts.items() if not at),
             )  # fmt: skip
 
     def next_start(self, workflow: str) -> str:

@@ -16,9 +16,18 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, Receipt, deed_of
+from whenvoca.engine.effects import THE_WEB, Effect, Receipt, deed_of
 from whenvoca.engine.event_thing import EventThing
-from whenvoca.engine.faces import CalendarFace, ChatFace, OutboxFace, Presence, RowState, SheetFace, StoredEvent
+from whenvoca.engine.faces import (
+    CalendarFace,
+    ChatFace,
+    OutboxFace,
+    Presence,
+    RowState,
+    SheetFace,
+    StoredEvent,
+    WebFace,
+)
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Ledger, MadeThing
 from whenvoca.engine.people import People, Person
@@ -117,11 +126,16 @@ class StagePlaces(Protocol):
     def outboxes(self) -> Mapping[str, OutboxFace]:
         """Where letters go out."""
 
+    @property
+    def web(self) -> WebFace:
+        """What calls web addresses."""
+
 
 class LiveStage:
     """The stage that writes for real."""
 
-    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock, people: People = People()) -> None:
+    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock, people: People | None = None) -> None:
+        self._places = places
         sheets, self._calendars, self._chats, self._outboxes = (
             places.sheets,
             places.calendars,
@@ -129,7 +143,7 @@ class LiveStage:
             places.outboxes,
         )
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
-        self._ledger, self._people = ledger, people
+        self._ledger, self._people = ledger, people or People()
         self._clock = clock
         self._dated: Mapping[str, CalendarFace] = together
         self._planned: dict[str, list[Event]] = {}
@@ -236,8 +250,10 @@ class LiveStage:
         self._planned.clear()
         return [results[number] for number, _ in numbered]
 
-    def _writer(self, name: str) -> CalendarFace | ChatFace | OutboxFace | None:
+    def _writer(self, name: str) -> CalendarFace | ChatFace | OutboxFace | WebFace | None:
         """The place of that name that writes at once; None for a sheet."""
+        if name == THE_WEB:
+            return self._places.web
         for faces in (self._dated, self._chats, self._outboxes):
             if name in faces:
                 found: CalendarFace | ChatFace | OutboxFace = faces[name]

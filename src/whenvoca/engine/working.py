@@ -630,7 +630,8 @@ def _made_by_mirrors(program: Program, places: OpenPlaces, ledger: Ledger, root:
         name = step.places[-1].lower()
         if step.definition.thing == "row":
             sheet = places.sheets[name]
-            marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in sheet.keys()}
+            standing = set(sheet.keys())
+            marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in standing}
         else:
             face = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
             marks = face.find_marks(prefix)
@@ -677,7 +678,8 @@ def check_time(ledger: Ledger, clock: Clock) -> None:
         was = "was played through with --now" if known == "played" else "runs in real time"
         raise SettingsFault(
             f"this workspace {was}, and its workflows wait for moments: the two do not go together", where="the ledger",
-            mend="whenvoca claim --real-time goes on in real time" if known == "played" else "play in a copy of the workspace: claim --new-root",
+            mend="whenvoca claim --real-time goes on in real time" if known == "played" else "play in a copy of the "
+            "workspace: claim --new-root",
         )  # fmt: skip
     if not known:
         ledger.set_meta("time", kind)

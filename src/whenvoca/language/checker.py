@@ -45,6 +45,7 @@ class Surroundings:
     places: Mapping[str, PlaceInfo]
     people: frozenset[str] = frozenset()
     event_type: Callable[[PlaceInfo], Type] = lambda place: ANY
+    task_type: Callable[[PlaceInfo], Type] = lambda place: ANY
 
 
 def check_workflow(workflow: tree.Workflow, faults: FaultList, around: Surroundings) -> list[Fault]:
@@ -399,7 +400,8 @@ class _Checker:
         return inner
 
     def _event_type(self, definition: StepDefinition, place: PlaceInfo | None) -> Type:
-        trigger_like = definition.makes or self._around.event_type
+        usual = self._around.task_type if definition.thing == "task" else self._around.event_type
+        trigger_like = definition.makes or usual
         made = trigger_like(place or PlaceInfo(name="", kind="calendar"))
         return made.item or made
 
@@ -469,7 +471,11 @@ class _Checker:
                 self._infer.type_of(line.value, names)
                 mend = nearest(line.as_written, [each.name for each in definition.fields])
                 self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', mend)
-        if definition.columns_as_fields and all(definition.field(line.word) for line in step.fields):
+        if (
+            definition.columns_as_fields
+            and not definition.columns_optional
+            and all(definition.field(line.word) for line in step.fields)
+        ):
             self._faults.add(
                 step.spot, "no column is named below this step", "below it stands a line for each column to be written"
             )

@@ -80,7 +80,8 @@ class StepDefinition:
     meaning: str
     fields: tuple[FieldDefinition, ...] = ()
     columns_as_fields: bool = False  # the place's (or subject's) columns are its fields
-    thing: str = ""  # "row" or "event": what it acts on: the subject, a given name, or what it looks up
+    columns_optional: bool = False  # it may stand without any of them
+    thing: str = ""  # "row", "event" or "task": what it acts on: the subject, a given name, or what it looks up
     looks_up: bool = False  # it finds its thing in a place by `where`
     is_mirror: bool = False  # it keeps one thing per subject
     reads_only: bool = False  # it writes to no place

@@ -48,16 +48,21 @@ _FIXED = (
     Entry("title", "setting", "What the workflow is called for people.", 'title "Slot requests become dome bookings"'),
     Entry("about", "setting", "A sentence or two on what it is for.", 'about "Fills the dome calendar."'),
     Entry("zone", "setting", "The zone in which its times are meant, instead of the sheet's.", 'zone "Europe/Lisbon"'),
-    Entry("brake", "setting", "How many deletions, changes, messages, letters or calls one batch may make without a yes: 20 deletions and 50 of "
+    Entry("brake", "setting", "How many deletions, changes, messages, letters or calls one batch may make without a "
+    "yes: 20 deletions and 50 of "
         "what is told to others unless it says otherwise.", "brake 20 deletions"),
-    Entry("tries", "setting", "How often a run is tried while a place does not answer, with growing pauses; then it has failed.", "tries 5"),
-    Entry("missed", "setting", "How late a trigger by time may still run, where the program was off when its moment came; an hour unless it says "
+    Entry("tries", "setting", "How often a run is tried while a place does not answer, with growing pauses; then it has "
+    "failed.", "tries 5"),
+    Entry("missed", "setting", "How late a trigger by time may still run, where the program was off when its moment "
+    "came; an hour unless it says "
           "otherwise. What is later is told as missed.", "missed 3 hours"),
-    Entry("private", "setting", "Whether titles, places and details of private events may be told to others, in rooms, rows, letters and presence. "
+    Entry("private", "setting", "Whether titles, places and details of private events may be told to others, in rooms, "
+    "rows, letters and presence. "
           "Hidden unless it says shown: then a private event is called private there.", "private shown"),
     Entry("formerly", "setting", "The file name the workflow had before, so that nothing is made twice.", 'formerly "slots"'),
     Entry("paused", "setting", "Whether it is left out of runs.", "paused yes"),
-    Entry("ask", "line", "An input: asked at the prompt, or given by --give NAME=VALUE. Below it stand kind (text, list, number, yes/no, date, time, "
+    Entry("ask", "line", "An input: asked at the prompt, or given by --give NAME=VALUE. Below it stand kind (text, "
+    "list, number, yes/no, date, time, "
           "moment, duration), default and choices.", 'ask span "For how long?"\n  kind     duration\n  default  45 minutes'),
     Entry("let", "line", "Gives a value a name.", "let whole = if Begin is empty then Visit-date"),
     Entry("if", "line", "Does what stands below it where a condition holds; else if and else follow at its depth.",

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.reader import Noun
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.faces import CalendarFace, ChatFace, OutboxFace, PlaceReport, SheetFace
+from whenvoca.engine.faces import CalendarFace, ChatFace, OutboxFace, PlaceReport, SheetFace, WebFace
 from whenvoca.engine.workspace import LATER_KINDS, Workspace
 from whenvoca.errors import SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
@@ -33,6 +33,7 @@ from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
 from whenvoca.places.sheet.xlsx_file import XlsxFile
+from whenvoca.places.web import RehearsedWeb, Web
 from whenvoca.values.kinds import Kind
 from whenvoca.values.numbers import is_address
 from whenvoca.values.zones import load_zone
@@ -200,6 +201,11 @@ class Places:
     def outboxes(self) -> Mapping[str, OutboxFace]:
         """Where letters go out, opened when looked up."""
         return _Lookup(self._names_of("outbox"), self.open_named)
+
+    @property
+    def web(self) -> WebFace:
+        """What calls web addresses."""
+        return RehearsedWeb() if self._is_rehearsal else Web(self._clock.wait)
 
     def close(self) -> None:
         """Ends the connections of chats that were opened."""

@@ -7,7 +7,7 @@ from decimal import Decimal
 from typing import Any
 from urllib.parse import urlsplit
 
-from whenvoca.engine.effects import Effect
+from whenvoca.engine.effects import THE_WEB, Effect
 from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
@@ -60,7 +60,7 @@ def _act(call: StepCall) -> Acting:
         after["body"] = json.dumps(members, ensure_ascii=False)
     if method not in SAFE_TO_REPEAT and not call.value("repeatable", False):
         after["repeatable"] = False
-    receipt = yield Effect(verb="call", place="the web", target=call.occasion(address), after=after)
+    receipt = yield Effect(verb="call", place=THE_WEB, target=call.occasion(address), after=after)
     try:
         body = json.loads(receipt.address) if receipt.address else None
     except ValueError:
@@ -88,9 +88,12 @@ def _any(place: PlaceInfo | None) -> Type:
 
 CALL = StepDefinition(
     sentence=Sentence(words="call ADDRESS"),
-    meaning="Calls a web address: each line below it that is no field becomes a member of the JSON object that is posted. `as NAME` gives the "
-    "answer: NAME.status, and its members. The host has to stand in the workflow itself. With the same Idempotency-Key it is called again "
-    "while the server is away. If it is not known after a crash whether a POST was done, the run fails as in doubt and retry decides, unless "
+    meaning="Calls a web address: each line below it that is no field becomes a member of the JSON object that is "
+    "posted. `as NAME` gives the "
+    "answer: NAME.status, and its members. The host has to stand in the workflow itself. With the same Idempotency-Key "
+    "it is called again "
+    "while the server is away. If it is not known after a crash whether a POST was done, the run fails as in doubt and "
+    "retry decides, unless "
     "repeatable says yes.",
     fields=(
         FieldDefinition(
@@ -103,6 +106,7 @@ CALL = StepDefinition(
         FieldDefinition(name="repeatable", type="yes-no", default="no", meaning="Whether doing it twice does no harm."),
     ),
     columns_as_fields=True,
+    columns_optional=True,
     makes=_any,
     value_type="text",
     is_told=True,

@@ -47,7 +47,8 @@ def to_change(stored: StoredEvent, new: Event, place: str, notes: list[str], key
     if not changes:
         return None
     return Effect(
-        verb="change task" if isinstance(new, Task) else "change event", place=place, target=key, before={name: old for name, (old, _) in changes.items()},
+        verb="change task" if isinstance(new, Task) else "change event", place=place, target=key,
+        before={name: old for name, (old, _) in changes.items()},
         after={name: value for name, (_, value) in changes.items()}, version=stored.version, stored=stored, event=new,
         kept=to_text(stored), notes=tuple(notes), **more,
     )  # fmt: skip
@@ -56,7 +57,8 @@ def to_change(stored: StoredEvent, new: Event, place: str, notes: list[str], key
 def to_deletion(stored: StoredEvent, place: str, key: str, **more: Any) -> Effect:
     """The effect that takes the event away."""
     return Effect(
-        verb="delete task" if isinstance(stored.event, Task) else "delete event", place=place, target=key, before=shown_fields(stored.event), version=stored.version,
+        verb="delete task" if isinstance(stored.event, Task) else "delete event", place=place, target=key,
+        before=shown_fields(stored.event), version=stored.version,
         stored=stored, kept=to_text(stored), **more,
     )  # fmt: skip
 

@@ -59,7 +59,8 @@ def _refuse_another(call: StepCall, made: Standing, lineage: Lineage) -> None:
     """Raises RowFault where the row was gone for a while since its event was made: it may be another row by now."""
     if call.stage.was_lost_since_made(call.subject_place, call.subject_key, lineage):
         raise RowFault(
-            f'the {call.definition.adds} "{made.stored.event.title}" was made for an earlier row of this key, which was deleted meanwhile; '
+            f'the {call.definition.adds} "{made.stored.event.title}" was made for an earlier row of this key, which was '
+            f"deleted meanwhile; "
             "it is left as it is",
             mend="give the new row a key of its own, or take that event away and run again",
         )

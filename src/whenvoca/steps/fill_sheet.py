@@ -36,8 +36,10 @@ def _act(call: StepCall) -> Acting:
 
 FILL_SHEET = StepDefinition(
     sentence=Sentence(words="fill sheet SHEET for each EACH in LIST"),
-    meaning="Replaces what stands below the headings by a row for each element of a list, in the list's order. Only the columns named below "
-    "are written; others, a line of totals (totals = \"last row\"), charts and other tabs stay. Rows are put in or taken out as needed, and what "
+    meaning="Replaces what stands below the headings by a row for each element of a list, in the list's order. Only the "
+    "columns named below "
+    "are written; others, a line of totals (totals = \"last row\"), charts and other tabs stay. Rows are put in or "
+    "taken out as needed, and what "
     "speaks of them follows. A table that is as it should be is not touched.",
     columns_as_fields=True,
     value_type="list",

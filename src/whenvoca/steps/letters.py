@@ -94,7 +94,8 @@ def _step(words: str) -> StepDefinition:
         "again, with the same Message-ID. To one person of [people], times are told in their zone.",
         fields=(
             FieldDefinition(name="subject", type="text", meaning="What it is about.", example='"Your visit to Larkmoor"'),
-            FieldDefinition(name="text", type="text", meaning="What it says.", example='"Dear {Name}, we expect you on {Day as "d MMMM"}."'),
+            FieldDefinition(name="text", type="text", meaning="What it says.", example='"Dear {Name}, we expect you on '
+            '{Day as "d MMMM"}."'),
             FieldDefinition(name="attach", type="value", meaning="An event that goes with it, or several.", example="visit"),
             FieldDefinition(name="sender", type="addresses", meaning="Who sends it.", default="the outbox's from"),
             FieldDefinition(name="reply-to", type="addresses", meaning="Where answers go.", default="the sender"),

@@ -70,7 +70,8 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
     rule = call.text("disputed") or LEFT_ALONE
     if rule != IN_SOURCE and _touched(call, made):
         raise RowFault(
-            f'its {_subject(call)} is gone, but its {kind_of(call).noun} "{made.stored.event.title}" in {call.place} was changed by another hand '
+            f'its {_subject(call)} is gone, but its {kind_of(call).noun} "{made.stored.event.title}" in {call.place} '
+            f"was changed by another hand "
             f"({', '.join(_touched(call, made))}); it is left there",
             mend="take it away there, or say: disputed as in source",
         )
@@ -152,8 +153,9 @@ def _follow(call: StepCall, rule: str) -> Acting:
 
     done = yield from decided(decide)
     if disputes and list(disputes.values()) != reported:
+        said = "; ".join(disputes.values())
         raise RowFault(
-            f"changed in {call.place} by another hand, and not as its {_subject(call)} says: {'; '.join(disputes.values())}; left as it is",
+            f"changed in {call.place} by another hand, and not as its {_subject(call)} says: {said}; left as it is",
             mend="make both alike, or say: disputed as in source, or as in copy",
         )
     made = _made(call)

@@ -82,7 +82,8 @@ def _follow(
         yield Effect(verb="change row", target=key, before=before, after=after, **common)
     if disputes:
         raise RowFault(
-            f"changed in {sheet.name} by another hand, and not as its source says: {'; '.join(disputes)}; left as it is", where=sheet.file,
+            f"changed in {sheet.name} by another hand, and not as its source says: {'; '.join(disputes)}; left as it "
+            f"is", where=sheet.file,
             mend="make both alike, or say: disputed as in source, or as in copy",
         )  # fmt: skip
 
@@ -115,7 +116,8 @@ MIRROR_ROW = StepDefinition(
     fields=(
         FieldDefinition(
             name="disputed", type="choice", choices=(IN_SOURCE, IN_COPY, LEFT_ALONE), default=LEFT_ALONE,
-            meaning="What holds where the row was changed too: what the source says, what the row says, or neither is written over and the "
+            meaning="What holds where the row was changed too: what the source says, what the row says, or neither is "
+            "written over and the "
             "run says so.",
         ),
     ),

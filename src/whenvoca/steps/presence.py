@@ -59,11 +59,14 @@ def _restore(call: StepCall) -> Acting:
 SET_PRESENCE = StepDefinition(
     sentence=Sentence(words="set presence of PEOPLE in CHAT"),
     meaning="Sets what people show to others. With until it is a claim for that time: the newest one shows, and when none is left, what "
-    "was before comes back by itself, also after a restart, unless the person changed it by hand. An until that names the start or end of an "
+    "was before comes back by itself, also after a restart, unless the person changed it by hand. An until that names "
+    "the start or end of an "
     "event follows it. Without until it stays. Attendees who are not in [people] are passed over.",
     fields=(
-        FieldDefinition(name="show", type="choice", choices=_SHOWS, default="free", meaning="Free, away, not to be disturbed, or away for long."),
-        FieldDefinition(name="status", type="text", meaning="The words beside it.", example='"at the eyepiece, back {event.end as time}"'),
+        FieldDefinition(name="show", type="choice", choices=_SHOWS, default="free", meaning="Free, away, not to be "
+        "disturbed, or away for long."),
+        FieldDefinition(name="status", type="text", meaning="The words beside it.", example='"at the eyepiece, back '
+        '{event.end as time}"'),
         FieldDefinition(name="symbol", type="text", meaning="A sign that some chats show with it.", example='"🔭"'),
         FieldDefinition(name="until", type="moment", meaning="When what was before comes back.", example="event.end"),
     ),

@@ -71,7 +71,8 @@ TASK_STEPS: tuple[StepDefinition, ...] = (
     ),
     _step("change task in TASKS", _CHANGES + _LOOKED_UP, (WHERE, MISSING_OR_MADE, SEVERAL, *TASK_FIELDS), looks_up=True, makes=task_type,
           example="change task in chores\n  where  source is event.uid\n  due    event.start - 1 day", act=change_things),
-    _step("change task [NAME]", _CHANGES + _ALONE, TASK_FIELDS, makes=task_type, example='change task\n  section  "done"', act=change_things),
+    _step("change task [NAME]", _CHANGES + _ALONE, TASK_FIELDS, makes=task_type, example='change task\n  section  '
+    '"done"', act=change_things),
     _step("finish task in TASKS", _FINISHES + _LOOKED_UP, (WHERE, MISSING, SEVERAL), looks_up=True, makes=task_type,
           example="finish task in chores\n  where    source is event.uid\n  missing  pass", act=_finish),
     _step("finish task [NAME]", _FINISHES + _ALONE, (), makes=task_type, example="finish task", act=_finish),
@@ -81,5 +82,6 @@ TASK_STEPS: tuple[StepDefinition, ...] = (
     _step("find tasks in TASKS", "Gives the tasks that fit, in order of start: a list, perhaps empty.", (WHERE,), looks_up=True,
           reads_only=True, makes=_tasks, example="find tasks in chores as open-ones\n  where  finished is empty", act=_find),
     _step("find task in TASKS", "Gives exactly one task; missing and several say what else may be.", (WHERE, MISSING, SEVERAL),
-          looks_up=True, reads_only=True, makes=task_type, example="find task in chores as chore\n  where  source is event.uid", act=_find),
+          looks_up=True, reads_only=True, makes=task_type, example="find task in chores as chore\n  where  source is "
+          "event.uid", act=_find),
 )  # fmt: skip

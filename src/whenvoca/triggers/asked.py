@@ -31,7 +31,8 @@ ASKED = TriggerDefinition(
 )  # fmt: skip
 ABOUT_ROW = TriggerDefinition(
     sentence=Sentence(words="asked about a row of SHEET"),
-    meaning="Starts when somebody runs it, for the row chosen by --row, or from the list that is shown. Started again for the same row it makes "
+    meaning="Starts when somebody runs it, for the row chosen by --row, or from the list that is shown. Started again "
+    "for the same row it makes "
     "nothing twice.",
     subject="row", subject_type=_row, settings=(_WHERE,), watches="hand", happening="asked",
     example="when asked about a row of upkeep\n  where  Booking is empty",

@@ -280,6 +280,8 @@ class SheetPlace:
 
     def current(self, key: str) -> RowState | None:
         """The row as it stands, pending cells included."""
+        if not self._rows:
+            self._scanned()
         if key in self._deleted:
             return None
         state, pending = self._state(key), self._overlay.get(key)
@@ -305,11 +307,15 @@ class SheetPlace:
 
     def find_key(self, cells: Mapping[str, Any]) -> str | None:
         """The key that a new row with these cells would have; None if the sheet has no key or it is not given."""
-        if not self.settings.key or self.is_missing():
+        if not self.settings.key:
             return None
-        table = self.table()
+        columns = (
+            [self.column_name(each) for each in self.settings.key]
+            if self.is_missing()
+            else self._key_columns(self.table())
+        )
         state = {name: self.to_raw(name, value) for name, value in cells.items()}
-        return key_of_columns({k: v for k, v in state.items() if v is not None}, self._key_columns(table)) or None
+        return key_of_columns({k: v for k, v in state.items() if v is not None}, columns) or None
 
     def column_name(self, word: str) -> str:
         """The column's name as it stands in the sheet, for its word in a workflow."""

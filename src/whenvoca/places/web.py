@@ -1,0 +1,76 @@
+"""The web, as the step `call` reaches it: JSON over HTTP, with an idempotency key."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
+
+_SECONDS = 20.0
+_MOST_BYTES = 1_000_000
+_PASSING = (408, 425, 429, 500, 502, 503, 504)
+_MOST_SAID = 120  # signs of a refusal's body that a message quotes
+
+
+class Web:
+    """Calls addresses. Redirects are not followed: the address stands in the workflow."""
+
+    def __init__(self, wait: Callable[[float], None]) -> None:
+        self._wait = wait
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Calls each; a receipt carries the number of the answer and its body."""
+        return [self._call(effect) for effect in effects]
+
+    def _call(self, effect: Effect) -> Receipt | WhenvocaError:
+        try:
+            import httpx
+        except ModuleNotFoundError:
+            return SettingsFault("calling an address needs httpx", mend="pip install 'whenvoca[server]'")
+        after = effect.after or {}
+        address, body = str(after["address"]), after.get("body")
+        headers = {"accept": "application/json", "idempotency-key": effect.target, "user-agent": "whenvoca"}
+        if body is not None:
+            headers["content-type"] = "application/json; charset=utf-8"
+        content = str(body).encode() if body is not None else None
+        try:
+            answer = httpx.request(str(after["method"]), address, content=content, headers=headers, timeout=_SECONDS)
+        except httpx.InvalidURL as error:
+            return RowFault(f'"{address}" is no web address: {error}')
+        except (httpx.ConnectError, httpx.ConnectTimeout) as error:
+            return PlaceTrouble(f"cannot be reached: {error}", where=address, is_passing=True)
+        except httpx.TransportError as error:
+            said = (
+                "does not answer in time"
+                if isinstance(error, httpx.TimeoutException)
+                else f"ended the connection: {error}"
+            )
+            if after.get("repeatable") is False:
+                return RowFault(
+                    f"in doubt: {address} {said}, and the call may have been done",
+                    mend="look there, then: whenvoca retry does it again",
+                )
+            return PlaceTrouble(said, where=address, is_passing=True)
+        if answer.status_code in _PASSING:
+            pause = answer.headers.get("retry-after", "")
+            if pause.isdigit():
+                self._wait(min(float(pause), _SECONDS))
+            return PlaceTrouble(f"answers {answer.status_code} {answer.reason_phrase}", where=address, is_passing=True)
+        if answer.status_code >= 300:
+            said = " ".join(answer.text.split())[:_MOST_SAID]
+            return RowFault(
+                f"{address} answers {answer.status_code} {answer.reason_phrase}" + (f": {said}" if said else "")
+            )
+        if len(answer.content) > _MOST_BYTES:
+            return RowFault(f"{address} answers with more than {_MOST_BYTES // 1_000_000} MB")
+        return Receipt(str(answer.status_code), answer.text)
+
+
+class RehearsedWeb:
+    """Calls nothing; what would be answered is unknown."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Nothing is known."""
+        return [Receipt() for _ in effects]
