@@ -125,7 +125,7 @@ class FolderChat:
             "at": stamp.astimezone(self.zone).isoformat(),
             "text": after["text"],
         }
-        if not any(each.get("id") == effect.target for each in self._lines(path)):
+        if not (path.exists() and f'"id": "{effect.target}"'.encode() in files.read_file(path)):
             self.append(path, message)
         return Receipt("", "")
 
