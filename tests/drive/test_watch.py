@@ -98,6 +98,12 @@ class Watching:
         found: dict[str, Any] = json.loads((self.desk.folder / ".whenvoca/watch.json").read_text())
         return found
 
+    def kill(self) -> None:
+        """Ends it as a power cut would."""
+        self.process.kill()
+        self.process.communicate()
+        self._err.close()
+
     def stop(self, number: int = signal.SIGTERM) -> tuple[int, list[dict[str, Any]]]:
         self.process.send_signal(number)
         out, _ = self.process.communicate(timeout=30)
@@ -116,8 +122,7 @@ def watching(hall: Desk) -> Iterator[Callable[..., Watching]]:
     yield begin
     for each in begun:
         if each.process.poll() is None:
-            each.process.kill()
-            each.process.communicate()
+            each.kill()
 
 
 @pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGINT], ids=["SIGTERM", "SIGINT"])
@@ -226,8 +231,7 @@ def storm(hall: Desk, kills: int, changes: int, seed: int = 7) -> None:
             put(hall, f"e{number:05}")
             number += 1
         time.sleep(chance.uniform(0.05, 0.6))
-        watch.process.kill()
-        watch.process.communicate()
+        watch.kill()
         watch = Watching(hall)
     try:
         until(lambda: len(logged(hall)) >= number and len({each["id"] for each in said(hall)}) >= number, 120)
