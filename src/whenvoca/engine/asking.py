@@ -83,7 +83,8 @@ def _day(text: str, dates: str) -> date | None:
 
 def _clock(text: str) -> time | None:
     shaped = shape_time(text)
-    found: time | None = shaped.fits.get("") if shaped is not None else None
+    values = set(shaped.fits.values()) if shaped is not None else set()
+    found: time | None = values.pop() if len(values) == 1 else None
     return found
 
 

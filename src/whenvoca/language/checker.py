@@ -296,7 +296,16 @@ class _Checker:
         self._look_up(step, place, thing, names)
         is_bound = step.name and definition.thing and not definition.is_making
         inside = names.with_name(fold_name(step.name), thing) if is_bound else names
-        self._step_fields(step, place, self._step_value(step, inside))
+        self._step_fields(step, place, self._step_value(step, place, inside))
+        if (
+            definition.is_mirror
+            and definition.thing == "row"
+            and place is not None
+            and place.columns is not None
+            and not place.has_key
+        ):
+            mend = f'name a column that never changes at the place: [places.{place.name}] key = "…"'
+            self._faults.add(step.spot, f"{place.name} has no key, so a mirror could not tell its rows apart", mend)
         if definition.adds == "row" and place is not None and place.totals:
             mend = "take the totals line and the setting totals away, or add the rows to another sheet"
             self._faults.add(
@@ -315,7 +324,7 @@ class _Checker:
             return names.with_name(fold_name(step.name), made)
         return names
 
-    def _step_value(self, step: tree.Step, names: Names) -> Names:
+    def _step_value(self, step: tree.Step, place: PlaceInfo | None, names: Names) -> Names:
         """The value in the step's sentence; answers the names that its fields know."""
         node = step.slots.get("VALUE")
         if node is None:
@@ -330,6 +339,10 @@ class _Checker:
             return names.with_name(fold_name(each.word), given.item or ANY) if isinstance(each, tree.Name) else names
         if wanted in ("people", "addresses", "text") and not fits(item, TEXT):
             self._faults.add(node.spot, f"here stands a text, and this is {with_article(str(given))}")
+        elif "ROOM" in step.definition.sentence.parts:
+            room = _plain_text(node)
+            if room is not None and place is not None and place.kind == "chat" and room not in place.rooms:
+                self._faults.add(node.spot, f'{place.name} has no room "{room}"', nearest(room, place.rooms))
         elif wanted == "people":
             self._check_people(node)
         elif wanted == "addresses":
