@@ -42,7 +42,7 @@ level = warning
 """
 MAKE = (
     '<C:mkcalendar xmlns="DAV:" xmlns:C="urn:ietf:params:xml:ns:caldav"><set><prop><displayname>{name}</displayname>'
-    '<C:supported-calendar-component-set><C:comp name="VEVENT"/></C:supported-calendar-component-set></prop></set></C:mkcalendar>'
+    '<C:supported-calendar-component-set><C:comp name="{component}"/></C:supported-calendar-component-set></prop></set></C:mkcalendar>'
 )
 
 
@@ -85,10 +85,12 @@ class Radicale:
         """A bare HTTP client of that user."""
         return httpx.Client(base_url=self.url, auth=(user, f"{user}pw"), timeout=30)
 
-    def make(self, path: str, name: str, user: str = "alice") -> str:
+    def make(self, path: str, name: str, user: str = "alice", component: str = "VEVENT") -> str:
         """Makes a calendar; answers its address."""
         with self.client(user) as client:
-            answer = client.request("MKCALENDAR", f"/{user}/{path}/", content=MAKE.format(name=name))
+            answer = client.request(
+                "MKCALENDAR", f"/{user}/{path}/", content=MAKE.format(name=name, component=component)
+            )
             assert answer.status_code == 201, answer.text
         return f"{self.url}{user}/{path}/"
 
