@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from whenvoca.cli.output import console, styled
-from whenvoca.demo.larkmoor import NOW, change_duties, change_requests, write_workspace
+from whenvoca.demo.larkmoor import LATER, NOW, change_duties, change_requests, move_visit, write_workspace
 from whenvoca.errors import RequestFault
 
 # Each stop of the tour: what is told, then the commands that are run as a person would type them.
@@ -17,7 +17,7 @@ _BEFORE: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Larkmoor is a made-up observatory. People ask for nights at a dome in a workbook; schools ask for visits in a CSV file.\n"
      "First look at the source. The headings stand on row 4; R-105 asks for a night that does not exist.",
      ("read sheet requests",)),
-    ("Three workflows say what is to be done, in sentences. They are checked against the real sheets before they run.",
+    ("Workflows say what is to be done, in sentences. They are checked against the real sheets before they run.",
      ("check",)),
     ("Before anything is turned on, look what it would do. Here for one row: the very same steps run, and nothing is written.",
      ("rehearse slot-requests --row 7",)),
@@ -46,7 +46,23 @@ _MOVED: tuple[tuple[str, tuple[str, ...]], ...] = (
      "not touched.",
      ("run duties-mirror",)),
     ("That was wrong? A run can be taken back: its events, rows and cells come back as they were. Here the last one.",
-     ("undo 21 --yes",)),
+     ("undo {last} --yes",)),
+)  # fmt: skip
+
+
+_SPEAKING: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("The other half: the calendar speaks. What would its workflows do from now to Wednesday morning? The clock is played.",
+     ('rehearse evening-sheet observer-presence --from "2027-03-15 15:00" --until "2027-03-17 06:00"',)),
+)  # fmt: skip
+_WATCHED: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Now in earnest: watch takes up every change and moment by itself. Here two afternoons and a night of it, played in a second.",
+     ('watch --until "2027-03-17 06:00"',)),
+)  # fmt: skip
+_BY_HAND: tuple[tuple[str, tuple[str, ...]], ...] = (
+    ("Some workflows wait for a hand, or are started once by hand: somebody's quiet hour, and the sheet of the past weeks.",
+     ("run quiet-hours --give who=tomas", "run past-weeks", "read sheet activity", "places")),
+    ("And the picture of the week.",
+     ("agenda --from 2027-03-15 --png week.png",)),
 )  # fmt: skip
 
 
@@ -77,6 +93,13 @@ def command(folder: Path | None, keep_still: bool) -> int:
     _tell("Somebody moves a duty, withdraws one, deletes one and sorts the rota by person.")
     change_duties(folder / "duties.csv")
     _play(folder, _MOVED)
+    _play(folder, _SPEAKING)
+    _tell("Somebody moves the visit of Sea School to the afternoon, in the calendar.")
+    move_visit(folder / "calendars/outreach")
+    _play(folder, _WATCHED)
+    _tell("What was said in the rooms, and what people show:")
+    _show_chat(folder)
+    _play(folder, _BY_HAND, now=LATER)
     _tell(f"That was the tour. Go on by hand: cd {folder}, look into workflows/, change requests.xlsx, whenvoca run.")
     return 0
 
@@ -89,17 +112,41 @@ def _tell(text: str) -> None:
     sys.stdout.flush()
 
 
-def _play(folder: Path, stops: tuple[tuple[str, tuple[str, ...]], ...]) -> None:
+def _play(folder: Path, stops: tuple[tuple[str, tuple[str, ...]], ...], now: str = NOW) -> None:
     from whenvoca.cli.main import run_command
 
     for text, commands in stops:
         _tell(text)
-        for line in commands:
+        for written in commands:
+            line = written.replace("{last}", str(_newest_run(folder))) if "{last}" in written else written
             console().print(styled(f"\n$ whenvoca {line}", "bold"), soft_wrap=True)
             sys.stdout.flush()
-            run_command([*shlex.split(line), "--workspace", str(folder), "--now", NOW])
+            words = [str(folder / word) if word.endswith(".png") else word for word in shlex.split(line)]
+            run_command([*words, "--workspace", str(folder), "--now", now])
             sys.stdout.flush()
             sys.stderr.flush()
+
+
+def _newest_run(folder: Path) -> int:
+    from whenvoca.engine.ledger_sqlite import SqliteLedger
+
+    ledger = SqliteLedger.copy_of(folder / ".whenvoca/ledger.sqlite")
+    try:
+        return ledger.runs(workflow="duties-mirror", limit=1)[0].number
+    finally:
+        ledger.close()
+
+
+def _show_chat(folder: Path) -> None:
+    import json
+
+    from whenvoca.cli.output import Column, show_table
+
+    lines = []
+    for path in sorted((folder / "chat/rooms").glob("*.jsonl")):
+        for message in map(json.loads, path.read_text(encoding="utf-8").splitlines()):
+            lines.append((f"{message['at'][8:10]} Mar {message['at'][11:16]}", path.stem, message["text"]))
+    show_table([Column("when"), Column("room"), Column("said", wraps=True)], lines)
 
 
 def _show_sheet(folder: Path) -> None:

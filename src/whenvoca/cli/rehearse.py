@@ -66,7 +66,7 @@ def command(
         [each for each in kit.check().workflows if each.name not in {one.name for one in active}] if workflows else []
     )
     answers = Answers(given, active, kit.workspace.zone, kit.workspace.dates, may_ask=not common.as_json)
-    by_hand = frozenset(each.identity for each in active) if workflows else frozenset[str]()
+    by_hand = frozenset(each.identity for each in active if workflows and ends is None)
     request = Request(choice, kept=10**9, is_rehearsal=True, by_hand=by_hand, answer=answers.answer, pick=answers.pick)
     done = rehearse(kit.workspace, active, others, kit.places, kit.clock, request=request, sample=sample, until=ends)
     if ends is None:

@@ -62,7 +62,8 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, g
     if common.as_json:
         show_json(outcome_to_json(outcome))
     else:
-        show_outcome(outcome, common)
+        about_rows = all(each.trigger is not None and each.trigger.definition.subject == "row" for each in active)
+        show_outcome(outcome, common, noun="row" if about_rows else "run")
     return outcome.exit_code
 
 
@@ -89,7 +90,7 @@ def _refuse(result: CheckResult, common: Common) -> int:
     return max(result.exits) if only_unreachable else ExitCode.WRONG
 
 
-def show_outcome(outcome: Outcome, common: Common) -> None:
+def show_outcome(outcome: Outcome, common: Common, *, noun: str = "row") -> None:
     """The outcome as a table and its summary."""
     unwell = [each for each in outcome.results if each.outcome != "done"]
     shown = outcome.results if common.verbose else _telling(unwell if common.quiet else outcome.results)
@@ -110,7 +111,7 @@ def show_outcome(outcome: Outcome, common: Common) -> None:
         say(wait)
     for trouble in outcome.troubles:
         say(f"not looked at: {trouble}", style="red")
-    _summary(outcome, common)
+    _summary(outcome, common, noun)
 
 
 def _telling(results: list[RunResult]) -> list[RunResult]:
@@ -127,12 +128,12 @@ def _what(result: RunResult) -> str:
     return "; ".join(describe_effect(effect) for effect in result.effects) or "nothing to do"
 
 
-def _summary(outcome: Outcome, common: Common) -> None:
+def _summary(outcome: Outcome, common: Common, noun: str) -> None:
     counts = {
         word: sum(1 for each in outcome.results if each.outcome == word)
         for word in ("done", "failed", "waiting", "missed", "not taken up")
     }
-    said = [count_of(counts["done"], "row") + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
+    said = [count_of(counts["done"], noun) + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
     for held in outcome.held:
         say(f"held: {held.said}; nothing of that batch was done", style="yellow")
     if outcome.held:
@@ -143,7 +144,7 @@ def _summary(outcome: Outcome, common: Common) -> None:
         if outcome.unanswered:
             verb = "waits" if outcome.unanswered == 1 else "wait"
             say(
-                f"{count_of(outcome.unanswered, 'row')} that failed before {verb} for a correction: whenvoca runs --failed"
+                f"{count_of(outcome.unanswered, noun)} that failed before {verb} for a correction: whenvoca runs --failed"
             )
         return
     say(", ".join(said))

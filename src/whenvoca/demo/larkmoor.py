@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, date, datetime, time
 from importlib import resources
 from pathlib import Path
@@ -11,14 +12,15 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
-from whenvoca.calendars.patch import add_events
+from whenvoca.calendars.patch import add_events, change_event
+from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.writer import empty_calendar, write_calendar
 from whenvoca.engine.identity import new_root
 from whenvoca.places.files import replace_file
 from whenvoca.places.sheet.grid import TabWrites
 from whenvoca.places.sheet.xlsx_file import XlsxFile, name_maker
 
-NOW = "2027-03-15 09:00"
+NOW, LATER = "2027-03-15 09:00", "2027-03-17 09:00"
 _ZONE = ZoneInfo("Atlantic/Azores")
 _STAMP = datetime(2027, 1, 4, 9, 0, tzinfo=UTC)
 
@@ -165,6 +167,25 @@ def change_duties(path: Path) -> None:
     rows = ["withdrawn" + row if ",D-4," in row else row for row in rows]
     ordered = sorted(rows, key=lambda row: row.split(",")[3])
     replace_file(path, "\n".join([head, *ordered, ""]).encode())
+
+
+def move_visit(folder: Path) -> None:
+    """What a person does in the tour: the visit of Sea School is moved to the afternoon, in the calendar."""
+    for path in sorted(folder.glob("*.ics")):
+        data = path.read_bytes()
+        for event in read_events(data, _ZONE):
+            if (
+                event.title.startswith("Sea School:")
+                and isinstance(event.start, datetime)
+                and isinstance(event.end, datetime)
+            ):
+                later = replace(
+                    event,
+                    start=event.start.replace(hour=14),
+                    end=event.end.replace(hour=16),
+                    sequence=event.sequence + 1,
+                )
+                replace_file(path, change_event(data, event, later, _STAMP))
 
 
 def _write_calendars(folder: Path) -> None:
