@@ -91,9 +91,12 @@ def test_demo_plays_its_tour_to_the_end(desk: Desk) -> None:
     assert result.code == 0
     for told in (
         "E8: 31.02.2027 is no date",
-        "13 rows done, 2 failed",
+        "16 runs done, 2 failed",
         "nothing new",
         "2 rows done, 1 failed",
+        "ines shows dnd",
+        "23:30–04:15 · NGC 4565 with spectrograph [domes]",
+        "activity filled with 2 rows",
         "That was the tour",
     ):
         assert told in result.out + result.err
