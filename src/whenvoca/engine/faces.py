@@ -65,6 +65,7 @@ class CalendarLook:
     stamped: dict[str, Resource] = field(default_factory=dict)  # unchanged, but with a new stamp
     gone: list[str] = field(default_factory=list)
     faults: list[str] = field(default_factory=list)
+    is_partial: bool = False  # there is more: to be looked at again when this much has been noted
 
 
 class Place(Protocol):

@@ -41,6 +41,9 @@ from whenvoca.engine.ledger_times import SqliteTimes
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
 
+_MANY = 3000  # subjects beyond which it is quicker to ask for all
+
+
 class SqliteLedger(SqliteTimes):
     """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be kept."""
 
@@ -184,9 +187,8 @@ class SqliteLedger(SqliteTimes):
         """Records changes, moves the standing subjects and the cursor, all in one transaction."""
         with self.transaction():
             sequence = self._one("SELECT coalesce(max(sequence),0) FROM observations", ())
-            previous: dict[str, int] = dict(
-                self._db.execute("SELECT subject, sequence FROM standing WHERE place=?", (place,)).fetchall()
-            )
+            changes = list(changes)
+            previous = self._standing_of(place, [each.subject for each in changes])
             count = 0
             rows: list[tuple[Any, ...]] = []
             standing: list[tuple[str, str, int]] = []
@@ -217,6 +219,15 @@ class SqliteLedger(SqliteTimes):
             self._db.executemany("DELETE FROM standing WHERE place=? AND subject=?", gone)
             self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
         return count
+
+    def _standing_of(self, place: str, subjects: Sequence[str]) -> dict[str, int]:
+        """The newest observations of these subjects, as far as they stand."""
+        if len(subjects) > _MANY:
+            rows = self._db.execute("SELECT subject, sequence FROM standing WHERE place=?", (place,)).fetchall()
+            return dict(rows)
+        one = "SELECT sequence FROM standing WHERE place=? AND subject=?"
+        found = {subject: self._db.execute(one, (place, subject)).fetchone() for subject in subjects}
+        return {subject: row[0] for subject, row in found.items() if row is not None}
 
     def forget(self, place: str) -> None:
         """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""

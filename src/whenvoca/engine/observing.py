@@ -14,7 +14,7 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, to_state
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import CalendarFace, RowState, SheetFace
+from whenvoca.engine.faces import CalendarFace, CalendarLook, Resource, RowState, SheetFace
 from whenvoca.engine.ledger import Ledger, Observation, Occurrence, Sighting
 from whenvoca.engine.program import Program
 from whenvoca.engine.sources import Source
@@ -74,9 +74,24 @@ def moved_cursor(cursor: str, digest: str) -> str:
 
 
 def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Sight:
-    """Enters what changed at the calendar into the observation log; only pieces whose version changed are read."""
+    """Enters what changed at the calendar into the observation log; only pieces whose version changed are read.
+
+    A look that brings very much comes in parts, each noted before the next, so that memory stays flat.
+    """
+    sight = Sight()
     known = ledger.resources(calendar.name)
-    look = calendar.look(known, ledger.cursor(calendar.name))
+    while True:
+        look = calendar.look(known, ledger.cursor(calendar.name))
+        _note_look(ledger, calendar, look, known, at)
+        sight.faults += [f"{calendar.name}: {fault}" for fault in look.faults]
+        if not look.is_partial:
+            return sight
+        known |= {name: resource for name, (resource, _) in look.changed.items()}
+
+
+def _note_look(
+    ledger: Ledger, calendar: CalendarFace, look: CalendarLook, known: Mapping[str, Resource], at: datetime
+) -> None:  # fmt: skip
     changes: list[Sighting] = []
     with ledger.transaction():
         for name in look.gone:
@@ -89,7 +104,6 @@ def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Si
         ledger.observe(calendar.name, changes, look.cursor, at.isoformat())
         fresh = {name: resource for name, (resource, _) in look.changed.items()} | look.stamped
         ledger.keep_resources(calendar.name, fresh, look.gone)
-    return Sight(faults=[f"{calendar.name}: {fault}" for fault in look.faults])
 
 
 def sightings(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence[Event]) -> list[Sighting]:

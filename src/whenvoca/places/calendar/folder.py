@@ -27,6 +27,7 @@ from whenvoca.places import files
 from whenvoca.places.calendar.carrying import already_done, carry_out, is_on_its_version, moved_on, to_stored
 
 _TOO_FRESH = 2.0  # seconds within which time and size of a file do not tell that it stands unchanged
+_PER_LOOK = 2000  # files that are read in one look; more come with the next
 _AT_A_TIME = 100  # files handed to the writing thread together
 _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
@@ -193,6 +194,9 @@ class FolderCalendar:
             if events:
                 look.changed[path.name] = (Resource(events[0].uid, version, stamp), events)
                 self._index = None
+            if len(look.changed) >= _PER_LOOK:
+                look.is_partial = True
+                return look
         look.gone = [name for name in known if name not in standing]
         return look
 
