@@ -151,10 +151,9 @@ class SqliteLedger(SqliteTimes):
 
     def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
         """The observed components of a UID."""
-        rows = self._db.execute(
-            f"{STANDING} AND (s.subject=? OR (s.subject>=? AND s.subject<?))", (place, uid, f"{uid} @ ", f"{uid} @~")
-        )
-        return {subject: decode_state(state) for subject, state in rows}
+        rows = self._db.execute(f"{STANDING} AND s.subject>=? AND s.subject<?", (place, uid, f"{uid} @~"))
+        mine = f"{uid} @ "
+        return {subject: decode_state(state) for subject, state in rows if subject == uid or subject.startswith(mine)}
 
     def master_of(self, place: str, uid: str) -> Event | None:
         """The master of a UID as last observed."""
