@@ -16,8 +16,9 @@ import tempfile
 import time
 import zipfile
 from collections.abc import Callable
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 ROOT = Path(__file__).resolve().parent.parent
 WHENVOCA = str(Path(sys.executable).parent / "whenvoca")
@@ -396,12 +397,178 @@ def _bare_sync(client: object, cursor: str) -> None:
     client.request("REPORT", state["url"], content=body, headers={"content-type": "application/xml", "depth": "1"})  # type: ignore[attr-defined]
 
 
+PAGE = ROOT / "docs/benchmarks.md"
+
+
+WATCH_SETTINGS = """
+[workspace]
+name = "Bench"
+root = "00000000-0000-4000-8000-000000000001"
+zone = "Atlantic/Azores"
+[places.cal]
+kind = "calendar"
+folder = "cal"
+[places.log]
+kind = "sheet"
+file = "log.csv"
+create = true
+"""
+WATCH_WORKFLOW = """when cal begins an event
+  where  title begins with "soon"
+
+add row to log
+  What  event.title
+"""
+
+
+def make_calendar(folder: Path, events: int) -> None:
+    """A calendar of so many events over the coming year, a tenth of them weekly series."""
+    from whenvoca.calendars.event import Event
+    from whenvoca.calendars.writer import write_calendar
+
+    (folder / "cal").mkdir(parents=True)
+    (folder / "workflows").mkdir()
+    (folder / "whenvoca.toml").write_text(WATCH_SETTINGS, encoding="utf-8")
+    (folder / "workflows/starts.voca").write_text(WATCH_WORKFLOW, encoding="utf-8")
+    zone, stamp = ZoneInfo("Atlantic/Azores"), datetime(2026, 1, 1, tzinfo=UTC)
+    first = datetime.now(zone).replace(microsecond=0) + timedelta(days=1)
+    for number in range(events):
+        start = first + timedelta(hours=number % 8000, minutes=number % 60)
+        event = Event(
+            uid=f"e{number:06}",
+            title=f"E {number}",
+            start=start,
+            end=start + timedelta(hours=1),
+            rule="FREQ=WEEKLY" if number % 10 == 0 else "",
+        )
+        (folder / f"cal/e{number:06}.ics").write_bytes(write_calendar(event, stamp))
+
+
+def put_soon(folder: Path, name: str, start: datetime) -> None:
+    """An event that the workflow waits for."""
+    from whenvoca.calendars.event import Event
+    from whenvoca.calendars.writer import write_calendar
+
+    event = Event(uid=name, title=f"soon {name}", start=start, end=start + timedelta(hours=1))
+    temporary = folder / f"cal/.{name}.part"
+    temporary.write_bytes(write_calendar(event, datetime(2026, 1, 1, tzinfo=UTC)))
+    os.replace(temporary, folder / f"cal/{name}.ics")
+
+
+def parse_all(folder: Path) -> float:
+    """Parsing every file once with the iCalendar library."""
+    from icalendar import Calendar
+
+    def work() -> None:
+        for path in sorted((folder / "cal").glob("*.ics")):
+            Calendar.from_ical(path.read_bytes())
+
+    return timed(work)
+
+
+def next_start_after_a_change(folder: Path, repeats: int = 30) -> tuple[float, float]:
+    """Seconds of the search for starts after one change, and of reading that one change."""
+    from whenvoca.calendars.reader import read_events
+    from whenvoca.engine.clock import RealClock
+    from whenvoca.engine.ledger_sqlite import SqliteLedger
+    from whenvoca.engine.observing import observe_calendar
+    from whenvoca.engine.starts import take_up_starts
+    from whenvoca.engine.working import open_program
+    from whenvoca.kit import open_kit
+
+    kit = open_kit(folder, RealClock())
+    (workflow,) = kit.check().workflows
+    ledger = SqliteLedger(folder / ".whenvoca/ledger.sqlite")
+    program = open_program(workflow, kit.places, ledger, kit.workspace.zone)
+    (source,) = program.sources.values()
+    searches, readings = [], []
+    for number in range(repeats):
+        path = folder / f"cal/e{number * 10:06}.ics"
+        path.write_bytes(path.read_bytes().replace(b"SUMMARY:E", b"SUMMARY:F"))
+        observe_calendar(ledger, source.calendar, kit.clock.now())  # type: ignore[attr-defined]
+        readings.append(timed(lambda path=path: read_events(path.read_bytes(), kit.workspace.zone)))
+        now = kit.clock.now()
+        searches.append(timed(lambda now=now: take_up_starts(ledger, program.program, source, now, kit.workspace.zone)))
+    ledger.close()
+    return statistics.median(searches), statistics.median(readings)
+
+
+def bare_lateness(count: int, gap: float) -> list[float]:
+    """How late a plain timer wakes."""
+    import threading
+
+    event, found = threading.Event(), []
+    for _ in range(count):
+        due = time.time() + gap
+        event.wait(due - time.time())
+        found.append(time.time() - due)
+    return found
+
+
+def watch_benchmark(events: int = 100_000, starts: int = 100) -> list[str]:
+    """Cold start of `watch`, the search for the next start, lateness, idleness, and a thousand changes a minute."""
+    import sqlite3
+
+    import psutil
+
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "w"
+        make_calendar(folder, events)
+        parsing = parse_all(folder)
+        begin = time.perf_counter()
+        process = subprocess.Popen(
+            [WHENVOCA, "watch", "--quiet", "--workspace", str(folder)], stdout=subprocess.DEVNULL
+        )
+        while not (folder / ".whenvoca/watch.json").exists():
+            time.sleep(0.05)
+        cold = time.perf_counter() - begin
+        seen = psutil.Process(process.pid)
+        time.sleep(5)
+        spent, clock = sum(seen.cpu_times()[:2]), time.perf_counter()
+        time.sleep(60)
+        idle = (sum(seen.cpu_times()[:2]) - spent) / (time.perf_counter() - clock)
+        resident = seen.memory_info().rss
+        first = datetime.now(UTC).replace(microsecond=0) + timedelta(seconds=15)
+        for number in range(starts):
+            put_soon(folder, f"s{number:03}", first + timedelta(seconds=number // 2, milliseconds=0))
+        time.sleep(15 + starts / 2 + 3)
+        bare = bare_lateness(starts, 0.05)
+        before = time.perf_counter()
+        for number in range(1000):
+            path = folder / f"cal/e{number:06}.ics"
+            path.write_bytes(path.read_bytes().replace(b"SUMMARY:E", b"SUMMARY:G"))
+            time.sleep(max(0.0, before + number * 0.06 - time.perf_counter()))
+        lag = time.perf_counter()
+        database = sqlite3.connect(folder / ".whenvoca/ledger.sqlite")
+        wanted = 'SELECT count(*) FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE o.state LIKE \'%"title":"G %\''
+        while database.execute(wanted).fetchone()[0] < 1000:
+            time.sleep(0.1)
+        lag = time.perf_counter() - lag
+        rows = database.execute(
+            "SELECT c.at, r.started FROM runs r JOIN occurrences c ON c.number=r.occurrence WHERE r.label LIKE 'soon%'"
+        )
+        late = sorted((datetime.fromisoformat(b) - datetime.fromisoformat(a)).total_seconds() for a, b in rows)
+        database.close()
+        process.terminate()
+        process.wait(60)
+        search, reading = next_start_after_a_change(folder)
+    worst, plain = late[int(len(late) * 0.99) - 1], sorted(bare)[int(len(bare) * 0.99) - 1]
+    return [
+        f"| cold start on {events:,} events, a tenth of them series | {cold:.0f} s | parsing them once: {parsing:.0f} s "
+        f"| {cold / parsing:.2f} × | 3 × |",
+        f"| search for the next start after one change among them | {search * 1000:.1f} ms | reading that change: {reading * 1000:.1f} ms "
+        f"| {search / reading:.2f} × | 1 × |",
+        f"| lateness of {len(late)} starts, p99 | {worst * 1000:.1f} ms | a bare timer: {plain * 1000:.1f} ms "
+        f"| {(worst - plain) * 1000:+.0f} ms | +50 ms |",
+        f"| idle for a minute | {idle * 100:.2f} % of a core, {resident / 1e6:.0f} MB | | | 1 %, 150 MB |",
+        f"| 1,000 changes within a minute, until the last one was seen | {lag:.1f} s after it | | | sustained |",
+    ]
+
+
 BENCHMARKS: dict[str, Callable[[], list[str]]] = {
     "runs": first_and_second_run, "memory": memory, "start": start_up, "expansion": expansion, "mirror": mirror, "server": server,
+    "watch": watch_benchmark,
 }  # fmt: skip
-
-
-PAGE = ROOT / "docs/benchmarks.md"
 
 
 def main() -> None:
