@@ -254,3 +254,30 @@ def test_storm_of_changes_with_kills_leaves_each_handled_once(hall: Desk) -> Non
 @pytest.mark.soak
 def test_storm_with_a_hundred_kills(hall: Desk) -> None:
     storm(hall, kills=100, changes=2000, seed=11)
+
+
+BROKEN = [
+    ("cut", b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nUID:x\r\n", "is cut in the middle"),
+    ("no start", b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:x\r\nSUMMARY:Lost\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n", '"Lost" has no start'),
+    ("strange zone", b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:x\r\nDTSTART;TZID=Mars/Phobos:20270317T100000\r\nEND:VEVENT\r\n"
+     b"END:VCALENDAR\r\n", 'no time zone "Mars/Phobos"'),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "data", "wanted"), BROKEN, ids=[each[0] for each in BROKEN])
+def test_event_that_is_broken_in_mid_watch_is_told_once(
+    hall: Desk, watching: Callable[..., Watching], name: str, data: bytes, wanted: str
+) -> None:
+    hall.workflow(LOG, "log")
+    watch = watching()
+    (hall.folder / "cal/x.ics").write_bytes(data)
+    for uid in ("a", "b", "c"):
+        put(hall, uid)
+        until(lambda uid=uid: uid in logged(hall))
+    (hall.folder / "cal/x.ics").unlink()
+    put(hall, "d")
+    until(lambda: "d" in logged(hall))
+    time.sleep(1)  # what is over is told with the next look
+    _, lines = watch.stop()
+    told = [line["is_over"] for line in lines if wanted in line.get("trouble", "")]
+    assert told == [False, True]

@@ -32,12 +32,25 @@ def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "ev
         calendar = Calendar.from_ical(data)
         if noun == "task":
             return [to_task(component, zone) for component in calendar.walk("VTODO")]
-        return [to_event(component, zone) for component in calendar.walk("VEVENT") if component.get("DTSTART")]
+        events = calendar.walk("VEVENT")
+        if without := [each for each in events if not each.get("DTSTART")]:
+            title = str(without[0].get("SUMMARY", "")) or str(without[0].get("UID", ""))
+            raise SourceFault(f'the event "{title}" has no start', mend="give it one there, or take it away")
+        return [to_event(component, zone) for component in events]
     except WhenvocaError as error:
         raise SourceFault(error.message, where=file, mend=error.mend) from error
     except (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
         reason = str(error).splitlines()[0][:120] if str(error) else type(error).__name__
         raise SourceFault(f"is no iCalendar file that can be read: {reason}", where=file) from error
+
+
+def _refuse_strange_zone(value: Any) -> None:
+    """Raises SourceFault for a time of a zone that nobody knows, which would be read hours off."""
+    moment, name = getattr(value, "dt", None), str(getattr(value, "params", {}).get("TZID", ""))
+    if name and isinstance(moment, datetime) and moment.tzinfo is None:
+        raise SourceFault(
+            f'there is no time zone "{name}", and the file does not say what it is', mend="correct the zone there"
+        )
 
 
 def refuse_cut(data: bytes, file: str) -> None:
@@ -54,7 +67,9 @@ def refuse_cut(data: bytes, file: str) -> None:
 
 
 def to_event(component: Any, zone: ZoneInfo) -> Event:
-    """The event of one VEVENT of the iCalendar library."""
+    """The event of one VEVENT of the iCalendar library. Raises SourceFault for a zone that nobody knows."""
+    for name in ("DTSTART", "DTEND", "RECURRENCE-ID"):
+        _refuse_strange_zone(component.get(name))
     start = _moment(component["DTSTART"].dt, zone)
     return Event(
         uid=str(component.get("UID", "")),

@@ -16,6 +16,7 @@ from whenvoca.cli.effects import describe_effect
 from whenvoca.cli.output import OUTCOME_STYLES, console, say, styled
 from whenvoca.cli.run import run_to_json
 from whenvoca.engine.batch import RunResult
+from whenvoca.engine.health import WAKE_FILE
 from whenvoca.engine.times import Job
 from whenvoca.engine.watching import Loaded, Watch
 from whenvoca.engine.working import Outcome, hold_ledger
@@ -46,7 +47,7 @@ def command(common: Common, until: str, once: bool) -> int:
     ends = parse_moment(until, zone, "--until") if until else None
     if common.now and ends is None and not once:
         raise RequestFault("a clock that is played needs an end", mend='--until "2027-03-18 04:00", or --once')
-    waker = FileWaker()
+    waker = FileWaker(kit.workspace.make_state_folder().absolute() / WAKE_FILE)
     told = _Log(common, zone)
     with hold_ledger(kit.workspace, kit.clock, say) as ledger:
         waker.heed_signals()

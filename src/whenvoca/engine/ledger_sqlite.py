@@ -40,7 +40,6 @@ from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
 from whenvoca.engine.ledger_times import SqliteTimes
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
-
 _MANY = 3000  # subjects beyond which it is quicker to ask for all
 
 

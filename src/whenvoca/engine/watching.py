@@ -157,12 +157,14 @@ class Watch:
             self._heed({f"run: {error.where}: {error.message}" if error.where else f"run: {error.message}"}, "run: ")
             return
         self._heed(set(), "run: ")
-        said = {f"place: {each}" for each in outcome.troubles} | {
-            f"data: {each}" for each in [*outcome.faults, *outcome.waits]
-        }
-        if look is None:
-            self._heed({each for each in said if each.startswith("data: ")}, "data: ")
-        self._heed({each for each in said if each.startswith("place: ")}, "place: ")
+        self._heed({f"place: {each}" for each in outcome.troubles}, "place: ")
+        for name, faults in outcome.told.items():
+            self._heed({f"data of {name}: {each}" for each in faults}, f"data of {name}: ")
+        circles = [
+            each for each in outcome.faults if each not in {one for faults in outcome.told.values() for one in faults}
+        ]
+        for each in circles:
+            self.told.trouble(each, is_over=False)
         self._heed({f"held: {each.said}" for each in outcome.held}, "held: ")
         self._failed = self._failed or bool(outcome.counts.get("failed"))
         self.told.outcome(outcome, self.clock.now())

@@ -78,6 +78,9 @@ class Outcome:
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
     troubles: list[str] = field(default_factory=list)  # places that could not be looked at
     held: list[Held] = field(default_factory=list)  # batches that the brake holds
+    told: dict[str, list[str]] = field(
+        default_factory=dict
+    )  # what is wrong with the data of each place that was looked at
     seen: int = 0  # whether anything had changed at the places
 
     def hear(self, result: RunResult, most: int) -> None:
@@ -335,6 +338,7 @@ class _Working:
             if first:
                 self._outcome.faults += sight.faults
                 self._outcome.waits += sight.waits
+                self._outcome.told[source.name.lower()] = [*sight.faults, *sight.waits]
         self._outcome.troubles = list(self._away.values())
         new = 0
         for each in self._programs:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import signal
 import threading
 from collections.abc import Iterable
@@ -10,6 +11,7 @@ from types import FrameType
 from typing import Any
 
 _SETTLE_MS = 150  # changes within so many milliseconds are heard of together
+_PROBES, _PROBE_SECONDS = 60, 0.1
 _OWN = (
     "-wal",
     "-shm",
@@ -26,7 +28,9 @@ _OWN = (
 class FileWaker:
     """Waits for changes at files and folders (through the system's own notices), and for SIGINT and SIGTERM."""
 
-    def __init__(self) -> None:
+    def __init__(self, probe: Path) -> None:
+        self._probe = probe  # a file that may be written, to see that changes are heard of
+        self._heard = threading.Event()
         self._changed: set[Path] = set()
         self._lock = threading.Lock()
         self._wake = threading.Event()
@@ -62,9 +66,15 @@ class FileWaker:
         if wanted == self._paths and self._thread is not None:
             return
         self._end_thread()
+        self._heard.clear()
         self._paths, self._end = wanted, threading.Event()
         self._thread = threading.Thread(target=self._listen, args=(wanted, self._end), daemon=True)
         self._thread.start()
+        for _ in range(_PROBES):  # until the system surely tells: what changes from now on is not missed
+            with contextlib.suppress(OSError):
+                self._probe.write_text("", encoding="ascii")
+            if self._heard.wait(_PROBE_SECONDS):
+                return
 
     def _end_thread(self) -> None:
         if self._end is not None and self._thread is not None:
@@ -76,12 +86,13 @@ class FileWaker:
         from watchfiles import watch
 
         heard = watch(
-            *paths, stop_event=end, debounce=_SETTLE_MS, step=50, rust_timeout=1000, recursive=False, raise_interrupt=False,
-            watch_filter=lambda change, path: not path.endswith(_OWN),
+            *dict.fromkeys([*paths, self._probe.parent]), stop_event=end, debounce=_SETTLE_MS, step=50, rust_timeout=1000,
+            recursive=False, raise_interrupt=False, watch_filter=lambda change, path: not path.endswith(_OWN),
         )  # fmt: skip
         for changes in heard:
             with self._lock:
-                self._changed |= {Path(path) for _, path in changes}
+                self._changed |= {Path(path) for _, path in changes if path != str(self._probe)}
+            self._heard.set()
             self._wake.set()
 
     def wait(self, seconds: float) -> set[Path]:
