@@ -6,14 +6,20 @@ STAMP  := $(VENV)/.ready
 # Commands of the installed program run many times: they are byte-compiled as an installed package is.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test check soak bench lock reference screenshots clean
+.PHONY: demo test servers check soak bench lock reference screenshots clean
 
 demo: $(STAMP)
 	@rm -rf demo
 	@$(BIN)/whenvoca demo demo
 
-test: $(STAMP) check
+test: $(STAMP) servers check
 	$(BIN)/python -m pytest -n 2 -m "not soak"
+
+# Servers that tests start by themselves, from the system's packages: installed where that may be done.
+servers:
+	@command -v prosody >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && export DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 && \
+	  { apt-get install -y -qq --no-install-recommends prosody lua-unbound || { apt-get update -qq && apt-get install -y -qq --no-install-recommends prosody lua-unbound; }; } \
+	  >/dev/null 2>&1; } || echo "PROSODY IS MISSING: tests of chats on a server will be skipped (apt-get install prosody)"
 
 check: $(STAMP)
 	$(BIN)/ruff format --check src tests benchmarks
@@ -21,7 +27,7 @@ check: $(STAMP)
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-soak: $(STAMP)
+soak: $(STAMP) servers
 	$(BIN)/python -m pytest -m soak -s
 
 bench: $(STAMP)
