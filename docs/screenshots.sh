@@ -44,6 +44,7 @@ shot undo 'whenvoca undo 15 --yes' 'whenvoca runs --limit 4'
 cp requests.xlsx strange.xlsx
 shot draft 'whenvoca draft strange.xlsx --into domes --name strange' 'whenvoca check strange'
 rm workflows/strange.voca
+shot watch 'whenvoca watch --until "2027-03-17 06:00"' 'whenvoca runs --limit 5' 'whenvoca places'
 shot words 'whenvoca words create event'
 whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week.html" --now "2027-03-23 09:00" 2>/dev/null
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \

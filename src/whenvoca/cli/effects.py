@@ -15,6 +15,7 @@ from whenvoca.values.times import show_time
 
 _SHOWN_FIRST = ("title", "start", "end", "due")
 _WORKED_OUT = re.compile(r"[0-9a-f]{16}\.\d+")  # a key that nobody has given
+_LONGEST_LABEL = 30
 _LONG = 40  # signs of a value after which it is cut in a list
 
 
@@ -112,6 +113,11 @@ def show_effects(effects: Sequence[Effect]) -> None:
                 place = ""
     if rows:
         show_table([Column("place"), Column("effect"), Column("which"), Column("old → new", wraps=True)], rows)
+
+
+def brief_label(label: str) -> str:
+    """What a run is about, short enough for a column of a table."""
+    return label if len(label) <= _LONGEST_LABEL else label[: _LONGEST_LABEL - 1] + "…"
 
 
 def name_target(effect: Effect) -> str:

@@ -10,7 +10,7 @@ from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
 from whenvoca.cli.choosing import ask_yes, choice_options, to_active
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.effects import describe_effect, effect_to_json, show_effects
+from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, Column, console, say, say_next, show_json, show_table, styled
 from whenvoca.cli.progress import progress_bar
 from whenvoca.engine.batch import RunResult
@@ -98,7 +98,12 @@ def show_outcome(outcome: Outcome, common: Common, *, noun: str = "row") -> None
         show_table(
             [Column("about"), Column("outcome"), Column("what", wraps=True), Column("workflow", drop=1)],
             [
-                (each.label, styled(each.outcome, OUTCOME_STYLES[each.outcome]), _what(each), each.workflow)
+                (
+                    brief_label(each.label),
+                    styled(each.outcome, OUTCOME_STYLES[each.outcome]),
+                    _what(each),
+                    each.workflow,
+                )
                 for each in shown
             ],
         )

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.effects import describe_effect, effect_to_json
+from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
 from whenvoca.engine.ledger import RunRecord
 from whenvoca.engine.ledger_sqlite import SqliteLedger
@@ -68,7 +68,15 @@ def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
             what = f"(taken back by run {record.undone}) {what}"
         outcome = styled(record.outcome, OUTCOME_STYLES.get(record.outcome, ""))
         rows.append(
-            (record.number, f"{when:%Y-%m-%d %H:%M}", record.label, outcome, what, record.milliseconds, record.workflow)
+            (
+                record.number,
+                f"{when:%Y-%m-%d %H:%M}",
+                brief_label(record.label),
+                outcome,
+                what,
+                record.milliseconds,
+                record.workflow,
+            )
         )
     show_table(columns, rows)
     if any(record.outcome == "failed" for record in records):

@@ -112,7 +112,8 @@ class _Log:
                 self._show(result, at)
 
     def _show(self, result: RunResult, at: datetime) -> None:
-        line = styled(f"{at.astimezone(self._zone):%Y-%m-%d %H:%M:%S}  ", "dim")
+        line = styled("", "")
+        line.append(f"{at.astimezone(self._zone):%Y-%m-%d %H:%M:%S}  ", "dim")
         line.append(f"{result.outcome:8}", OUTCOME_STYLES.get(result.outcome, ""))
         line.append(f"{result.workflow} · {result.label}")
         done = "; ".join(describe_effect(effect).replace("\n", " / ") for effect in result.effects)
