@@ -326,7 +326,7 @@ class _Working:
         now = self._clock.now()
         self._away = {}
         for source in {source.name: source for each in self._programs for source in each.sources.values()}.values():
-            if first and self._request.look is not None and source.name.lower() not in self._request.look:
+            if self._request.look is not None and source.name.lower() not in self._request.look:
                 continue
             try:
                 before = self._ledger.last_sequence(source.name)
