@@ -16,7 +16,7 @@ from whenvoca.errors import ExitCode, WhenvocaError
 COMMANDS = {
     "demo": ("demo", "Write the Larkmoor workspace and play the tour."),
     "new": ("new", "Make an empty workspace with one commented workflow."),
-    "read": ("read", "Show how a sheet would be understood."),
+    "read": ("read", "Show how a sheet, or a request in words, would be understood."),
     "draft": ("draft", "Write a first workflow for a strange spreadsheet."),
     "check": ("check", "Find all faults of workspace and workflows at once."),
     "tidy": ("tidy", "Put workflow files into the standard layout."),
@@ -27,6 +27,7 @@ COMMANDS = {
     "explain": ("explain", "Tell why a run did what it did, or why there was none."),
     "undo": ("undo", "Take runs back."),
     "retry": ("retry", "Run again what failed."),
+    "say": ("say", "Ask for something in your own words."),
     "agenda": ("agenda", "Show the calendars as a list, a week or a picture."),
     "places": ("places", "Show each place and whether it answers."),
     "words": ("words", "Look up the workflow language."),

@@ -81,9 +81,9 @@ def _fitting(columns: Sequence[Column], rows: list[list[Any]], width: int) -> li
     return kept
 
 
-def show_json(document: Any) -> None:
-    """One JSON document on stdout."""
-    click.echo(json.dumps(to_json(document), ensure_ascii=False, indent=2))
+def show_json(document: Any, *, lines: bool = False) -> None:
+    """One JSON document on stdout; with ``lines`` as one line of several."""
+    click.echo(json.dumps(to_json(document), ensure_ascii=False, indent=None if lines else 2))
 
 
 def to_json(value: Any) -> Any:

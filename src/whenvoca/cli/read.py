@@ -1,4 +1,4 @@
-"""`whenvoca read sheet FILE`: how a sheet would be understood, before any workflow exists."""
+"""`whenvoca read sheet FILE`, `read text TEXT`: how something would be understood, with nothing done."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
+from whenvoca.cli import reading
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled, to_json
 from whenvoca.engine.clock import RealClock
@@ -26,6 +27,9 @@ _MOST_DOUBTS = 12
 @click.group("read")
 def command() -> None:
     """Show how a source would be understood, before any workflow exists."""
+
+
+command.add_command(reading.text)
 
 
 @command.command("sheet")

@@ -7,6 +7,7 @@ import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import time
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -40,6 +41,7 @@ class Workspace:
     people: People
     dates: str = ""
     week_starts: str = "monday"
+    hours: tuple[time, time] = (time(8, 30), time(17, 30))  # working hours
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
     people_names: frozenset[str] = field(default_factory=frozenset)
 
@@ -126,6 +128,7 @@ class _Reader:
             people=People.of(people, self._organizer(head)),
             dates=str(head.get("dates", "")),
             week_starts=str(week.get("starts", "monday")) if isinstance(week, dict) else "monday",
+            hours=self._hours(week),
             patience=self._seconds(head.get("wait", "5 seconds")),
             people_names=frozenset(each.name.lower() for each in people),
         )
@@ -159,6 +162,15 @@ class _Reader:
             self._refuse("workspace", "wait", f'wait = "{text}" is no duration', 'such as wait = "10 seconds"')
         assert span is not None
         return float(span.to_seconds())
+
+    def _hours(self, week: Any) -> tuple[time, time]:
+        text = str(week.get("hours", "08:30-17:30")) if isinstance(week, dict) else "08:30-17:30"
+        try:
+            begin, end = (time.fromisoformat(part.strip()) for part in text.split("-"))
+        except ValueError:
+            self._refuse("workspace", "week", f'hours = "{text}" are no working hours', 'such as hours = "08:30-17:30"')
+            raise
+        return begin, end
 
     def _organizer(self, head: Mapping[str, Any]) -> str:
         organizer = str(head.get("organizer", ""))

@@ -99,6 +99,19 @@ class FolderChat:
 
     # --- writing
 
+    def post(self, room: str, sender: str, text: str, at: datetime) -> None:
+        """Somebody else says something in a room: of the stand-in only, where there is nobody to type it."""
+        path = self._path("rooms", room, "jsonl")
+        number = len(self.messages("rooms", room)) + 1
+        said = {
+            "id": f"said-{number}",
+            "from": sender,
+            "to": room,
+            "at": at.astimezone(self.zone).isoformat(),
+            "text": text,
+        }
+        self.append(path, said)
+
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Each by itself, in order."""
         return [self._apply_one(effect, stamp) for effect in effects]

@@ -1,0 +1,71 @@
+"""`whenvoca read text`: how a request in words would be understood, with nothing done."""
+
+from __future__ import annotations
+
+import sys
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
+import click
+
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.output import Column, console, say_next, show_json, show_table
+from whenvoca.engine.talking import agenda_of, surroundings
+from whenvoca.engine.workspace import find_workspace
+from whenvoca.errors import SettingsFault
+from whenvoca.speech.reading import Surroundings, understand
+from whenvoca.speech.reply import reply_to
+from whenvoca.speech.request import Request
+from whenvoca.values.zones import load_zone
+
+
+@click.command("text")
+@click.argument("text", metavar="TEXT|-")
+@common_options
+def text(common: Common, text: str) -> int:
+    """Show how a request in words would be understood; nothing is changed.
+
+    With - each line of standard input is a request by itself. In a workspace its calendars, people, zone and date order count;
+    elsewhere there is only the text.
+
+    Example: whenvoca read text "shift the council call to monday at ten"
+    """
+    around = _around(common)
+    texts = [line.rstrip("\r\n") for line in sys.stdin] if text == "-" else [text]
+    for number, each in enumerate(line for line in texts if line.strip()):
+        request = understand(each, around)
+        if common.as_json:
+            show_json(request.to_json(), lines=text == "-")
+            continue
+        if text == "-":
+            console().print(("\n" if number else "") + each, soft_wrap=True)
+        show_reading(request)
+        console().print(reply_to(request, around.zone), soft_wrap=True)
+    if text != "-" and not common.as_json:
+        say_next(f"to have it done: whenvoca say {_quoted(text)}", quiet=common.quiet)
+    return 0
+
+
+def show_reading(request: Request) -> None:
+    """What was understood, and which words it comes from."""
+    scope = {"following": ", this and the following", "all": ", the whole series"}.get(request.scope, "")
+    console().print(f"understood as: {request.intent}{scope}", soft_wrap=True)
+    if request.because:
+        rows = [(each.text, each.read_as) for each in request.because if each.text]
+        show_table([Column("words"), Column("read as", wraps=True)], rows)
+
+
+def _around(common: Common) -> Surroundings:
+    try:
+        common.folder or find_workspace()
+    except SettingsFault:  # there is none: the text by itself
+        zone = load_zone(common.zone) if common.zone else ZoneInfo("UTC")
+        now: datetime = common.clock(zone).now()
+        return Surroundings(now, zone)
+    kit = common.open()
+    agenda = agenda_of(kit.places.calendars, list(kit.places.calendars))
+    return surroundings(kit.workspace, kit.clock.now(), kit.workspace.zone, agenda)
+
+
+def _quoted(text: str) -> str:
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'

@@ -1,0 +1,98 @@
+"""`whenvoca say`: a request in words, typed here, carried out and answered."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import click
+
+from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.effects import effect_to_json
+from whenvoca.cli.output import console, say, say_next, show_json
+from whenvoca.cli.reading import show_reading
+from whenvoca.engine.people import Person
+from whenvoca.engine.talking import Answered, Talk
+from whenvoca.engine.working import open_ledger
+from whenvoca.errors import ExitCode, RequestFault
+from whenvoca.kit import Kit
+from whenvoca.language.faults import nearest
+from whenvoca.places.chat.folder import FolderChat
+
+
+@click.command("say")
+@click.argument("text", metavar="TEXT")
+@click.option("--as", "who", default="", metavar="PERSON", help="Who asks, of [people]; days and times are theirs.")
+@click.option("--to", "room", default="", metavar="ROOM", help="A room of the stand-in chat: both sides stand in it.")
+@click.option("--in", "calendars", multiple=True, metavar="CALENDAR", help="Only these; new events go into the first.")
+@click.option("--explain", is_flag=True, help="Show how it was understood.")
+@common_options
+def command(common: Common, text: str, who: str, room: str, calendars: tuple[str, ...], explain: bool) -> int:
+    """Ask for a change of the calendars in your own words, or what is in them.
+
+    One conversation per person and room: what was spoken of last is "it", a question waits for its answer, and "undo that"
+    takes back what was done last. After half an hour of quiet it is forgotten. Exit status 4 where an answer is asked for.
+
+    Example: whenvoca say "mirror wash thu 10:40" --in domes
+    """
+    kit = common.open(with_root=True)
+    person = _person(kit, who)
+    chat = _chat_with(kit, room) if room else None
+    names = [_calendar(kit, name) for name in calendars] or list(kit.places.calendars)
+    home = _home(kit, names, named=bool(calendars))
+    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+        talk = Talk(kit.workspace, kit.places, ledger, kit.clock, names, home=home, person=person, room=room)
+        if chat is not None:
+            chat.post(room, person.name if person is not None else "somebody", text, kit.clock.now())
+        answered = talk.answer(text)
+        if chat is not None:
+            chat.post(room, chat.name_here, answered.reply, kit.clock.now())
+    if common.as_json:
+        show_json(answered_to_json(answered))
+    else:
+        if explain:
+            show_reading(answered.request)
+        console().print(answered.reply, soft_wrap=True)
+        if answered.run and not answered.failed:
+            say_next(f'whenvoca say "undo that", or whenvoca undo {answered.run}', quiet=common.quiet)
+    if answered.failed:
+        return ExitCode.FAILED
+    return ExitCode.NEEDS_YES if answered.request.question else ExitCode.DONE
+
+
+def answered_to_json(answered: Answered) -> dict[str, object]:
+    """As docs/json.md says."""
+    done = [effect_to_json(effect) for effect in answered.effects]
+    return {**answered.request.to_json(), "reply": answered.reply, "done": done, "run": answered.run or None}
+
+
+def _person(kit: Kit, who: str) -> Person | None:
+    if not who:
+        return None
+    person = kit.workspace.people.find(who)
+    if person is None:
+        names = sorted(kit.workspace.people_names)
+        raise RequestFault(f'--as: there is nobody called "{who}" in [people]', mend=nearest(who, names))
+    return person
+
+
+def _calendar(kit: Kit, name: str) -> str:
+    calendars = kit.places.calendars
+    if name.lower() not in calendars:
+        raise RequestFault(f'--in: there is no calendar "{name}"', mend=nearest(name, list(calendars)))
+    return name.lower()
+
+
+def _home(kit: Kit, names: Sequence[str], *, named: bool) -> str:
+    """Where new events go: the first one named, or the only one there is."""
+    open_ones = [name for name in names if not kit.places.calendars[name].info().readonly]
+    return open_ones[0] if open_ones and (named or len(open_ones) == 1) else ""
+
+
+def _chat_with(kit: Kit, room: str) -> FolderChat:
+    chats = [chat for chat in kit.places.chats.values() if isinstance(chat, FolderChat)]
+    found = [chat for chat in chats if room in chat.rooms]
+    if len(found) != 1:
+        rooms = sorted({each for chat in chats for each in chat.rooms})
+        said = "several stand-in chats have" if found else "no stand-in chat has"
+        raise RequestFault(f'--to: {said} a room "{room}"', mend=f"rooms: {', '.join(rooms) or 'none'}")
+    return found[0]

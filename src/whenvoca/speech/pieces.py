@@ -1,0 +1,405 @@
+"""Typed pieces of a request: when, how long, how often, who, reminders; each claims its words, and what is left is the title."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime, time, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from whenvoca.speech.request import Because
+from whenvoca.speech.times import Clock, Days, Span, TimeReader
+from whenvoca.speech.words import NUMBERS, ORDINALS, UNITS, WEEKDAYS, Word, look_up, number_of
+
+_DAY = timedelta(days=1)
+_CODES = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
+
+
+@dataclass(slots=True)
+class When:
+    """One stretch of time that a text names: days, a time of day, an end or a length; ``begin`` and ``end`` are its words."""
+
+    begin: int
+    end: int
+    days: Days | None = None
+    from_: Clock | None = None
+    until: Clock | None = None
+    until_days: Days | None = None
+    length: Span | None = None
+    part: str = ""
+    relative: datetime | None = None  # in 20 minutes
+    open_end: str = ""  # "after" or "before" a time of day
+
+
+@dataclass(slots=True)
+class Pieces:
+    """Everything that was found, and which words it claims."""
+
+    words: Sequence[Word]
+    whens: list[When] = field(default_factory=list)
+    length: Span | None = None
+    repeat: str = ""
+    repeat_until: date | None = None
+    alarm: int | None = None
+    people: list[str] = field(default_factory=list)
+    names: list[str] = field(default_factory=list)  # people who are not known
+    claimed: set[int] = field(default_factory=set)
+    because: list[Because] = field(default_factory=list)
+
+    def claim(self, begin: int, end: int, read_as: str) -> None:
+        """These words are read as that."""
+        self.claimed |= set(range(begin, end))
+        if end > begin:
+            first, last = self.words[begin], self.words[end - 1]
+            self.because.append(
+                Because(" ".join(word.text for word in self.words[begin:end]), (first.begin, last.end), read_as)
+            )
+
+
+class Finder:
+    """Finds the pieces of a text."""
+
+    def __init__(self, words: Sequence[Word], now: datetime, zone: ZoneInfo, order: str, people: Sequence[str]) -> None:
+        self.words, self.zone = words, zone
+        self.reader = TimeReader(words, now, order)
+        self.pieces = Pieces(words)
+        self._people = {name.lower(): name for name in people}
+
+    def find(self) -> Pieces:
+        """All pieces, from the first word to the last."""
+        i = 0
+        while i < len(self.words):
+            i = (
+                self._repetition(i)
+                or self._reminder(i)
+                or self._when(i)
+                or self._for_length(i)
+                or self._person(i)
+                or i + 1
+            )
+        return self.pieces
+
+    def _low(self, i: int) -> str:
+        return self.reader.low(i)
+
+    # --- repetition
+
+    def _repetition(self, i: int) -> int:
+        """Every monday and thursday until june 30; daily; the first monday of every month. 0 where there is none."""
+        rule, end = "", i
+        low = self._low(i)
+        if low in ("daily", "weekly", "monthly", "yearly") and i not in self.pieces.claimed:
+            rule, end = f"FREQ={low.upper()}".replace("DAILY", "DAILY"), i + 1
+            days: Any = [] if low != "weekly" else self._weekdays(end + (self._low(end) == "on"))
+            if days:
+                rule, end = f"FREQ=WEEKLY;BYDAY={','.join(_CODES[d] for d in days[1])}", days[0]
+        elif low in ("the", "first", "second", "third", "fourth", "last") and (found := self._nth_of_every(i)):
+            rule, end = found
+        elif low in ("every", "each"):
+            found = self._every(i + 1)
+            if not found:
+                return 0
+            rule, end = found
+        if not rule:
+            return 0
+        end = self._repeat_end(end)
+        self.pieces.repeat = rule
+        self.pieces.claim(i, end, f"repeat {rule}")
+        return end
+
+    def _weekdays(self, i: int) -> tuple[int, list[int]] | tuple[()]:
+        found: list[int] = []
+        end = i
+        while i < len(self.words) and (day := look_up(self.words[i], WEEKDAYS)) is not None:
+            found.append(day)
+            end = i + 1
+            i = end + (self._low(end) in ("and", ",", "&"))
+        return (end, found) if found else ()
+
+    def _every(self, i: int) -> tuple[str, int] | tuple[()]:
+        interval = 1
+        if self._low(i) in ("other", "second") and (i + 1 < len(self.words)):
+            interval, i = 2, i + 1
+        elif (
+            i + 1 < len(self.words)
+            and (count := number_of(self.words[i]))
+            and UNITS.get(self._low(i + 1)) in ("day", "week", "month", "year")
+        ):
+            interval, i = int(count), i + 1
+        by = f";INTERVAL={interval}" if interval > 1 else ""
+        if days := self._weekdays(i):
+            return f"FREQ=WEEKLY{by};BYDAY={','.join(_CODES[d] for d in days[1])}", days[0]
+        low = self._low(i)
+        if low in ("weekday", "weekdays", "workday"):
+            return "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", i + 1
+        unit = UNITS.get(low)
+        if unit == "week":
+            days = self._weekdays(i + 1 + (self._low(i + 1) == "on"))
+            return (
+                (f"FREQ=WEEKLY{by};BYDAY={','.join(_CODES[d] for d in days[1])}", days[0])
+                if days
+                else (f"FREQ=WEEKLY{by}", i + 1)
+            )
+        if unit == "month":
+            k = i + 1 + (self._low(i + 1) == "on")
+            k += self._low(k) == "the"
+            ordinal = self._low(k)[:-2] if self._low(k)[-2:] in ("st", "nd", "rd", "th") else ""
+            if ordinal.isdecimal():
+                return f"FREQ=MONTHLY{by};BYMONTHDAY={ordinal}", k + 1
+            nth = ORDINALS.get(self._low(k))
+            if (
+                nth is not None
+                and k + 1 < len(self.words)
+                and (day := look_up(self.words[k + 1], WEEKDAYS)) is not None
+            ):
+                return f"FREQ=MONTHLY{by};BYDAY={nth}{_CODES[day]}", k + 2
+            return f"FREQ=MONTHLY{by}", i + 1
+        if unit in ("day", "year"):
+            return f"FREQ={'DAILY' if unit == 'day' else 'YEARLY'}{by}", i + 1
+        if low in ("morning", "evening", "night", "afternoon"):
+            return "FREQ=DAILY", i
+        return ()
+
+    def _nth_of_every(self, i: int) -> tuple[str, int] | tuple[()]:
+        j = i + (self._low(i) == "the")
+        nth = ORDINALS.get(self._low(j))
+        if (
+            nth is None
+            or j + 1 >= len(self.words)
+            or [self._low(j + 2), self._low(j + 3)] not in (["of", "every"], ["of", "each"])
+        ):
+            return ()
+        if self._low(j + 4) != "month":
+            return ()
+        day = look_up(self.words[j + 1], WEEKDAYS)
+        if day is not None:
+            return f"FREQ=MONTHLY;BYDAY={nth}{_CODES[day]}", j + 5
+        if self._low(j + 1) == "weekday":
+            return f"FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS={nth}", j + 5
+        return (f"FREQ=MONTHLY;BYMONTHDAY={nth}", j + 5) if self._low(j + 1) == "day" else ()
+
+    def _repeat_end(self, i: int) -> int:
+        """Until when, or how often: it may stand behind the times."""
+        for k in range(i, len(self.words)):
+            if (
+                self._low(k) in ("until", "till")
+                and (found := self.reader.days(k + 1)) is not None
+                and not found[1].doubt
+            ):
+                self.pieces.repeat_until = found[1].last
+                self.pieces.claim(k, found[0], f"until {found[1].last}")
+                break
+            count = number_of(self.words[k])
+            if count and self._low(k + 1) == "times":
+                self.pieces.repeat_until = None
+                self.pieces.claim(k, k + 2, f"{int(count)} times")
+                self.pieces.because.append(Because("count", (0, 0), f"COUNT={int(count)}"))
+                break
+        return i
+
+    # --- reminders, people
+
+    def _reminder(self, i: int) -> int:
+        """Remind me 10 minutes before; with a reminder 15 min before; alarm 1 hour before."""
+        if self._low(i) not in ("remind", "reminder", "alarm", "alert", "notify"):
+            return 0
+        j = i + 1
+        while self._low(j) in ("me", "us", "of", "at", "set", "to", ":", "it"):
+            j += 1
+        found = self.reader.length(j)
+        if found is None:
+            return 0
+        end, span = found
+        tail = 0
+        while self._low(end + tail) in ("before", "earlier", "ahead", "beforehand", "prior", "in", "advance"):
+            tail += 1
+        if not tail and self._low(i) == "remind":
+            return 0
+        begin = i
+        while self._low(begin - 1) in ("a", "an", "with", "and", ",", "the"):
+            begin -= 1
+        self.pieces.alarm = span.minutes + 1440 * span.days
+        self.pieces.claim(begin, end + tail, f"alarm {self.pieces.alarm} minutes before")
+        return end + tail
+
+    def _person(self, i: int) -> int:
+        """An address; or with NAME, where the name is known."""
+        if "@" in self._low(i):
+            begin = i - (self._low(i - 1) in ("with", "and", "invite", ","))
+            self.pieces.people.append(self.words[i].text)
+            self.pieces.claim(max(begin, 0), i + 1, "attendee")
+            return i + 1
+        if self._low(i) not in ("with", "invite", "inviting"):
+            return 0
+        end, j = 0, i + 1
+        while j < len(self.words):
+            if self._low(j) in self._people:
+                self.pieces.people.append(self._people[self._low(j)])
+            elif "@" in self._low(j):
+                self.pieces.people.append(self.words[j].text)
+            else:
+                break
+            end, j = j + 1, j + 1
+            j += self._low(j) in ("and", ",", "&")
+        if end:
+            self.pieces.claim(i, end, "attendees")
+        return end
+
+    # --- when
+
+    def _for_length(self, i: int) -> int:
+        """For 45 minutes; 2 hours; all day."""
+        if [self._low(i), self._low(i + 1)] in (["all", "day"], ["whole", "day"], ["full", "day"]):
+            self.pieces.length = Span(days=1)
+            begin = i - (self._low(i - 1) in ("the", "for"))
+            self.pieces.claim(begin, i + 2, "whole day")
+            return i + 2
+        j = i + (self._low(i) in ("for", "lasting", "of"))
+        found = self.reader.length(j)
+        if found is None or (
+            j == i and self._low(i) in NUMBERS and self._low(i) not in ("a", "an", "half", "two", "three", "one")
+        ):
+            return 0
+        if j == i and self._low(found[0]) in ("before", "ago", "from", "after"):
+            return 0
+        self.pieces.length = found[1]
+        self.pieces.claim(i, found[0], f"a length of {found[1].told()}")
+        return found[0]
+
+    def _when(self, i: int) -> int:
+        """Days and times that stand together, in either order."""
+        when = When(i, i)
+        if (end := self._relative(i, when)) != 0:
+            self.pieces.whens.append(when)
+            self.pieces.claim(i, end, f"{when.relative:%Y-%m-%d %H:%M}")
+            return end
+        end, j = i, i
+        while j < len(self.words) and j not in self.pieces.claimed:
+            step = self._one_of_when(j, when, is_first=end == i)
+            if not step:
+                break
+            end = j = step
+            while self._low(j) in (",",) and self._one_of_when(j + 1, When(0, 0), is_first=False):
+                j += 1
+        if end == i:
+            return 0
+        when.end = end
+        self.pieces.whens.append(when)
+        self.pieces.claim(i, end, _said(when))
+        return end
+
+    def _relative(self, i: int, when: When) -> int:
+        """In 20 minutes, two hours from now."""
+        j = i + (self._low(i) == "in")
+        found = self.reader.length(j)
+        if found is None or found[1].days or found[1].months:
+            return 0
+        end = found[0]
+        if self._low(end) == "from" and self._low(end + 1) == "now":
+            end += 2
+        elif self._low(i) != "in" or self._low(end) in ("before", "after"):
+            return 0
+        when.relative, when.end = found[1].added_to(self.reader.now.replace(second=0, microsecond=0)), end
+        return end
+
+    def _one_of_when(self, j: int, when: When, *, is_first: bool) -> int:
+        """One more piece of a stretch: a day, a time, a range, a part of the day, a length. 0 where there is none."""
+        if when.days is None and (found := self.reader.days(j)) is not None:
+            end, when.days = found
+            if when.days.part and not when.part:
+                when.part = when.days.part
+            if when.from_ is None:
+                end = self._until_day(end, when)
+            return end
+        if (
+            not when.part
+            and (part := self.reader.part(j)) is not None
+            and (is_first is False or self._low(j) in ("this", "in", "at"))
+        ):
+            end, when.part = part
+            if self._low(j) == "this" and when.days is None:
+                when.days = Days(self.reader.today, self.reader.today)
+            return end
+        if when.from_ is None and (end := self._times(j, when)):
+            return end
+        if when.from_ is not None and when.until is None and when.length is None and self._low(j) == "for":
+            found_length = self.reader.length(j + 1)
+            if found_length is not None:
+                when.length = found_length[1]
+                return found_length[0]
+        return 0
+
+    def _until_day(self, end: int, when: When) -> int:
+        if self._low(end) not in ("to", "until", "till", "-", "through"):
+            return end
+        found = self.reader.days(end + 1)
+        if found is None:
+            return end
+        when.until_days = found[1]
+        return found[0]
+
+    def _times(self, j: int, when: When) -> int:
+        """At 3, 9-10am, from 2 to 4, between 10 and 11:30, after lunch, before noon."""
+        lead = self._low(j)
+        k = j + (
+            lead
+            in ("at", "from", "between", "after", "before", "since", "by", "around", "about", "until", "till", "past")
+        )
+        k += self._low(k) in ("around", "about", "exactly")
+        if lead in ("after", "before") and self._low(k) in ("lunch", "work"):
+            when.open_end = lead
+            when.from_ = Clock(time(13) if self._low(k) == "lunch" else time(17, 30))
+            return k + 1
+        is_led = k > j
+        first = self.reader.clock(k, bare=is_led or when.days is not None)
+        if first is None:
+            return 0
+        end, clock = first
+        joins = ("to", "-", "until", "till", "and") if lead in ("between", "from") else ("to", "-", "until", "till")
+        second = (
+            self.reader.clock(end + 1, bare=True)
+            if self._low(end) in joins and not (self._low(end) == "and" and lead != "between")
+            else None
+        )
+        if not is_led and when.days is None and second is None and clock.is_open and not _is_surely(self.words, k, end):
+            return 0
+        if second is not None:
+            day = self.reader.days(end + 1)
+            if day is not None and day[0] > second[0]:
+                when.from_ = clock
+                when.until_days = day[1]
+                rest = self.reader.clock(day[0] + (self._low(day[0]) == "at"), bare=True)
+                when.until = rest[1] if rest else None
+                return rest[0] if rest else day[0]
+            when.from_, when.until = clock, second[1]
+            return second[0]
+        if self._low(end) in ("to", "until", "till") and (day := self.reader.days(end + 1)) is not None:
+            rest = self.reader.clock(day[0] + (self._low(day[0]) == "at"), bare=True)
+            if rest is not None:
+                when.from_, when.until_days, when.until = clock, day[1], rest[1]
+                return rest[0]
+        if lead in ("after", "before", "since", "by", "until", "till"):
+            when.open_end = "after" if lead in ("after", "since") else "before"
+        when.from_ = clock
+        return end
+
+
+def _is_surely(words: Sequence[Word], begin: int, end: int) -> bool:
+    """Whether the words can be nothing but a time."""
+    return end - begin > 1 or ":" in words[begin].low or words[begin].low in ("noon", "midnight", "midday")
+
+
+def _said(when: When) -> str:
+    parts = []
+    if when.days is not None:
+        parts.append(
+            str(when.days.first) if when.days.first == when.days.last else f"{when.days.first} to {when.days.last}"
+        )
+    if when.from_ is not None:
+        parts.append(f"{when.from_.at:%H:%M}")
+    if when.until is not None:
+        parts.append(f"to {when.until.at:%H:%M}")
+    if when.part:
+        parts.append(when.part)
+    return " ".join(parts)

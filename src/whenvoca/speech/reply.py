@@ -1,0 +1,95 @@
+"""What is answered: how a request was understood, and what came of it, in a sentence or two."""
+
+from __future__ import annotations
+
+from datetime import date, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from whenvoca.speech.reading import show_target
+from whenvoca.speech.request import Request, Wish
+
+_MOST = 12
+
+
+def show_wish(wish: Wish, zone: ZoneInfo) -> str:
+    """A wished event as it is said back: Thu 18 Mar 10:40–11:25 mirror wash."""
+    start, end = wish.start, wish.end
+    if isinstance(start, datetime) and isinstance(end, datetime):
+        local, last = start.astimezone(zone), end.astimezone(zone)
+        near = last.date() == local.date() or (last - local < timedelta(days=1) and last.time() < local.time())
+        when = (
+            f"{_day(local)} {local:%H:%M}–{last:%H:%M}"
+            if near
+            else f"{_day(local)} {local:%H:%M} to {_day(last)} {last:%H:%M}"
+        )
+    elif start is not None and end is not None:
+        final = end - timedelta(days=1)
+        when = _day(start) if final == start else f"{_day(start)} to {_day(final)}"
+    else:
+        when = ""
+    more = [f"in {wish.location}"] if wish.location else []
+    more += [f"with {', '.join(wish.attendees)}"] if wish.attendees else []
+    more += ["repeating"] if wish.repeat else []
+    return " ".join(part for part in (when, wish.title, *more) if part)
+
+
+def _day(day: date) -> str:
+    return f"{day:%a} {day.day} {day:%b}"
+
+
+def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
+    """The answer to a request; ``done`` where it was carried out."""
+    if request.question:
+        return request.question
+    match request.intent:
+        case "create":
+            said = "; ".join(show_wish(each, zone) for each in request.events)
+            return f"{'Made' if done else 'Understood'}: {said}"
+        case "change":
+            target = show_target(request.targets[0], zone) if request.targets else ""
+            return f"{'Changed' if done else 'Understood'}: {target} → {_changes(request.changes, zone)}"
+        case "delete":
+            said = "; ".join(show_target(each, zone) for each in request.targets[:_MOST])
+            rest = f" and {len(request.targets) - _MOST} more" if len(request.targets) > _MOST else ""
+            return f"{'Deleted' if done else 'To be deleted'}: {said}{rest}"
+        case "query":
+            if not request.targets:
+                return "Nothing."
+            head = [f"{request.count}:"] if request.wants_count else []
+            lines = [show_target(each, zone) for each in request.targets[:_MOST]]
+            more = [f"and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
+            return "\n".join([*head, *lines, *more])
+        case "free":
+            return _free(request, zone)
+        case "undo":
+            return "There is nothing to undo."
+        case "yes" | "no" | "choose":
+            return "There is no question open."
+    return "That is no request I understand; nothing was changed."
+
+
+def _changes(changes: dict[str, Any], zone: ZoneInfo) -> str:
+    parts = []
+    for name, value in changes.items():
+        if isinstance(value, datetime):
+            local = value.astimezone(zone)
+            parts.append(f"{name} {_day(local)} {local:%H:%M}")
+        elif isinstance(value, list):
+            parts.append(f"{name} {', '.join(value)}")
+        else:
+            parts.append(f"{name} {value}")
+    return ", ".join(parts)
+
+
+def _free(request: Request, zone: ZoneInfo) -> str:
+    slots = [
+        f"{_day(low.astimezone(zone))} {low.astimezone(zone):%H:%M}–{high.astimezone(zone):%H:%M}"
+        for low, high in request.slots[:_MOST]
+    ]
+    if request.free and not request.targets:
+        return "Yes, free."
+    taken = "; ".join(show_target(each, zone) for each in request.targets[:5])
+    if request.free:
+        return "Free: " + "; ".join(slots)
+    return f"No: {taken}" + (f"\nFree: {'; '.join(slots)}" if slots else "")

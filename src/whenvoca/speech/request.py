@@ -1,0 +1,102 @@
+"""What a text was understood as: plain data, the same for every way it came in."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from typing import Any, Literal
+
+from whenvoca.calendars.event import Event
+
+Intent = Literal["create", "change", "delete", "query", "free", "none", "ask", "undo", "yes", "no", "choose"]
+
+
+@dataclass(frozen=True, slots=True)
+class Because:
+    """Why something was read so: the words, where they stand, and what they were read as."""
+
+    text: str
+    span: tuple[int, int]
+    read_as: str
+
+
+@dataclass(slots=True)
+class Wish:
+    """One event that is wished for. ``end`` is the first moment free again; whole days have dates."""
+
+    title: str = ""
+    start: datetime | date | None = None
+    end: datetime | date | None = None
+    location: str = ""
+    attendees: list[str] = field(default_factory=list)
+    repeat: str = ""
+    alarm_minutes: int | None = None
+
+    def to_json(self) -> dict[str, Any]:
+        """As JSON has it."""
+        is_whole = self.start is not None and not isinstance(self.start, datetime)
+        last = None
+        if is_whole and self.end is not None:
+            from datetime import timedelta
+
+            last = (self.end - timedelta(days=1)).isoformat()
+        return {
+            "title": self.title or None, "start": self.start.isoformat() if self.start else None,
+            "end": self.end.isoformat() if self.end else None, "all_day": is_whole, "last_day": last, "location": self.location or None,
+            "attendees": self.attendees, "repeat": self.repeat or None, "alarm_minutes": self.alarm_minutes,
+        }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """An event that is meant: in which calendar, and which one."""
+
+    calendar: str
+    event: Event
+
+    def to_json(self) -> dict[str, Any]:
+        """As JSON has it."""
+        occurrence = self.event.occurrence
+        return {"uid": self.event.uid, "occurrence": occurrence.isoformat() if occurrence else None}
+
+
+@dataclass(slots=True)
+class Request:
+    """A text as it was understood."""
+
+    intent: Intent = "none"
+    events: list[Wish] = field(default_factory=list)
+    targets: list[Target] = field(default_factory=list)
+    scope: str = "this"
+    changes: dict[str, Any] = field(default_factory=dict)
+    period: tuple[datetime, datetime] | None = None
+    count: int | None = None
+    free: bool | None = None
+    slots: list[tuple[datetime, datetime]] = field(default_factory=list)
+    missing: list[str] = field(default_factory=list)
+    question: str = ""
+    because: list[Because] = field(default_factory=list)
+    wants_count: bool = False  # how many was asked for
+    choice: list[int] = field(default_factory=list)  # of a numbered question
+
+    def to_json(self) -> dict[str, Any]:
+        """As docs/json.md says."""
+
+        def plain(value: Any) -> Any:
+            if isinstance(value, datetime | date):
+                return value.isoformat()
+            return [plain(each) for each in value] if isinstance(value, list | tuple) else value
+
+        known = ("create", "change", "delete", "query", "free", "none", "ask")
+        return {
+            "intent": self.intent if self.intent in known else "none",
+            "events": [each.to_json() for each in self.events],
+            "targets": [each.to_json() for each in self.targets],
+            "scope": self.scope,
+            "changes": {name: plain(value) for name, value in self.changes.items()},
+            "period": {"from": self.period[0].isoformat(), "until": self.period[1].isoformat()} if self.period else None,
+            "answer": {"count": self.count, "free": self.free, "slots": plain(self.slots)},
+            "missing": self.missing,
+            "question": self.question or None,
+            "because": [{"text": each.text, "span": list(each.span), "read_as": each.read_as} for each in self.because],
+        }  # fmt: skip

@@ -1,0 +1,133 @@
+"""Words of a request with their places in the text, and the words of time, one letter wrong at most."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import lru_cache
+
+LONGEST = 10_000  # signs of a text that are looked at
+MOST_WORDS = 400
+_TOKEN = re.compile(
+    r"[\"“„][^\"”“]*[\"”]|[\w.+-]+@[\w-]+(?:\.[\w-]+)+|\d{4}-\d{2}-\d{2}(?:T\d{2}:\d{2})?|\d{1,2}[/.]\d{1,2}(?:[/.]\d{2,4})?(?![\w:])"
+    r"|\d{1,2}[:.]\d{2}(?!\d)|\d+(?:st|nd|rd|th)\b|\d+(?:\.\d+)?|[^\W\d_]+(?:['’][^\W\d_]+)?(?:-[^\W\d_]+)*|[@&?!,;:()–—-]"
+)  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Word:
+    """One word or sign: as it is written, as it is compared, and where it stands."""
+
+    text: str
+    low: str
+    begin: int
+    end: int
+
+    @property
+    def is_quoted(self) -> bool:
+        """Whether it is a quoted stretch."""
+        return self.text[:1] in '"“„' and len(self.text) > 1
+
+
+def split_words(text: str) -> list[Word]:
+    """The words of a text, as many as a request may have."""
+    found = []
+    for each in _TOKEN.finditer(text[:LONGEST]):
+        low = each[0].lower().replace("’", "'")
+        found.append(Word(each[0], _SHORT.get(low, low), each.start(), each.end()))
+        if len(found) >= MOST_WORDS:
+            break
+    return found
+
+
+_SHORT = {"–": "-", "—": "-", "tmrw": "tomorrow", "tmr": "tomorrow", "tomo": "tomorrow", "tmw": "tomorrow", "2moro": "tomorrow",
+          "2morrow": "tomorrow", "tdy": "today", "2day": "today", "tonite": "tonight", "thx": "thanks", "pls": "please", "plz": "please",
+          "wanna": "want", "mtg": "meeting", "appt": "appointment", "@": "at", "wk": "week", "wks": "weeks", "nxt": "next"}  # fmt: skip
+
+WEEKDAYS = {
+    "monday": 0, "mon": 0, "tuesday": 1, "tue": 1, "tues": 1, "wednesday": 2, "wed": 2, "weds": 2, "thursday": 3, "thu": 3, "thur": 3,
+    "thurs": 3, "friday": 4, "fri": 4, "saturday": 5, "sat": 5, "sunday": 6, "sun": 6,
+}  # fmt: skip
+MONTHS = {
+    "january": 1, "jan": 1, "february": 2, "feb": 2, "march": 3, "mar": 3, "april": 4, "apr": 4, "may": 5, "june": 6, "jun": 6, "july": 7,
+    "jul": 7, "august": 8, "aug": 8, "september": 9, "sep": 9, "sept": 9, "october": 10, "oct": 10, "november": 11, "nov": 11,
+    "december": 12, "dec": 12,
+}  # fmt: skip
+NUMBERS = {
+    "a": 1, "an": 1, "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10,
+    "eleven": 11, "twelve": 12, "fifteen": 15, "twenty": 20, "thirty": 30, "forty": 40, "forty-five": 45, "fifty": 50, "ninety": 90,
+    "couple": 2, "few": 3, "half": 0,
+}  # fmt: skip
+ORDINALS = {"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5, "last": -1}
+UNITS = {
+    "m": "minute", "min": "minute", "mins": "minute", "minute": "minute", "minutes": "minute", "h": "hour", "hr": "hour", "hrs": "hour",
+    "hour": "hour", "hours": "hour", "day": "day", "days": "day", "week": "week", "weeks": "week", "month": "month", "months": "month",
+    "fortnight": "fortnight", "fortnights": "fortnight", "year": "year", "years": "year",
+}  # fmt: skip
+TIME_WORDS = (
+    "today",
+    "tomorrow",
+    "tonight",
+    "yesterday",
+    "morning",
+    "afternoon",
+    "evening",
+    "midnight",
+    "weekend",
+    "minutes",
+    "hours",
+)
+
+
+@lru_cache(maxsize=4096)
+def spelled(low: str, known: frozenset[str]) -> str:
+    """The known word that is meant: itself, or the one long word that is one letter away; empty if there is none."""
+    if low in known:
+        return low
+    if len(low) < 5 or not low.isalpha():
+        return ""
+    near = [
+        word
+        for word in known
+        if len(word) >= 5 and abs(len(word) - len(low)) <= 1 and word[0] == low[0] and _is_near(low, word)
+    ]
+    return near[0] if len(near) == 1 else ""
+
+
+def _is_near(one: str, other: str) -> bool:
+    """Whether two words differ by one letter: one more, one less, one other, or two turned round."""
+    if len(one) == len(other):
+        places = [i for i in range(len(one)) if one[i] != other[i]]
+        if len(places) == 2 and places[1] == places[0] + 1:
+            return one[places[0]] == other[places[1]] and one[places[1]] == other[places[0]]
+        return len(places) <= 1
+    short, long = sorted((one, other), key=len)
+    return any(long[:i] + long[i + 1 :] == short for i in range(len(long)))
+
+
+def look_up(word: Word, table: Mapping[str, int]) -> int | None:
+    """What a word stands for in a table, one letter wrong at most."""
+    low = word.low.rstrip(".")
+    found = spelled(low, _keys(tuple(table)))
+    if not found and low.endswith("s"):
+        found = spelled(low[:-1], _keys(tuple(table)))
+    return table[found] if found else None
+
+
+@lru_cache(maxsize=64)
+def _keys(names: tuple[str, ...]) -> frozenset[str]:
+    return frozenset(names)
+
+
+def number_of(word: Word) -> float | None:
+    """The number that a word is."""
+    if word.low.replace(".", "", 1).isdecimal():
+        return float(word.low)
+    return NUMBERS.get(word.low) or None
+
+
+def any_of(words: Iterable[Word], wanted: Iterable[str]) -> bool:
+    """Whether one of them stands there."""
+    names = set(wanted)
+    return any(word.low in names for word in words)

@@ -1,0 +1,193 @@
+"""Requests in words through the installed command: what is done, answered, remembered and taken back."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import SETTINGS, Desk
+
+PLACES = """
+[people.rui]
+mail = "rui@example.org"
+zone = "Europe/Lisbon"
+[places.domes]
+kind = "calendar"
+folder = "domes"
+[places.holidays]
+kind = "calendar"
+folder = "holidays"
+readonly = true
+[places.chat]
+kind = "chat"
+folder = "chat"
+rooms = ["front-desk"]
+"""
+NOW = "2027-03-17 10:00"  # a Wednesday
+HOLIDAY = (
+    "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Larkmoor//EN\r\nBEGIN:VEVENT\r\nUID:h1\r\nDTSTAMP:20270101T000000Z\r\n"
+    "DTSTART;VALUE=DATE:20270326\r\nDTEND;VALUE=DATE:20270327\r\nSUMMARY:Good Friday\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+)
+
+
+@pytest.fixture
+def desk(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> Desk:
+    """A workspace with one calendar that may be written and one that is only read."""
+    made = Desk(tmp_path, capsys).settings(SETTINGS, PLACES)
+    made.write("holidays/h1.ics", HOLIDAY)
+    return made
+
+
+def talk(desk: Desk, *turns: tuple[str, int, str], now: str = NOW, more: tuple[str, ...] = ()) -> None:
+    """Says one text after another: each with the status and a piece of the answer it must have."""
+    for text, code, piece in turns:
+        done = desk.run("say", text, "--now", now, *more)
+        assert (done.code, piece in done.out) == (code, True), f"{text}: {done.code} {done.out}{done.err}"
+
+
+def titles(desk: Desk) -> list[str]:
+    """What the calendar holds, with times."""
+    told = desk.run("agenda", "domes", "--json", "--from", "2027-03-01", "--until", "2027-06-01", "--now", NOW)
+    return [f"{each['title']} {each['start'][5:16]}" for each in told.json["events"]]
+
+
+def test_a_conversation(desk: Desk) -> None:
+    """Made, moved, corrected, undone step by step; then nothing is left and the calendar is as it was."""
+    talk(
+        desk,
+        ("mirror wash thu 10:40", 0, "Made: Thu 18 Mar 10:40–11:40 mirror wash"),
+        ("push it back by 30 min", 0, "start Thu 18 Mar 11:10"),
+        ("no, 4pm", 0, "start Thu 18 Mar 16:00"),
+        ("what's on tomorrow?", 0, "Thu 18 Mar 16:00–17:00 mirror wash"),
+    )
+    assert titles(desk) == ["mirror wash 03-18T16:00"]
+    talk(desk, ("undo that", 0, "Taken back"), ("undo that", 0, "Taken back"), ("undo that", 0, "Taken back"))
+    assert titles(desk) == []
+    talk(desk, ("undo that", 0, "nothing of yours"))
+
+
+def test_several_deletions_need_a_yes(desk: Desk) -> None:
+    """A no leaves them, a yes takes them, and undo brings all of them back."""
+    talk(desk, ("wash fri 10:00", 0, "Made"), ("lens test fri 14:00", 0, "Made"))
+    before = titles(desk)
+    talk(desk, ("clear friday", 4, "Shall I?"), ("no", 0, "nothing is changed"), ("yes", 0, "no request"))
+    assert titles(desk) == before
+    talk(desk, ("clear friday", 4, "Shall I?"), ("yes", 0, "Deleted"))
+    assert titles(desk) == []
+    talk(desk, ("undo that", 0, "2 events"))
+    assert titles(desk) == before
+
+
+def test_which_one_is_asked_and_answered(desk: Desk) -> None:
+    """Two events fit: a number, a word or a time chooses."""
+    talk(desk, ("council call fri 10:00", 0, "Made"), ("council dinner thu 19:00", 0, "Made"))
+    talk(
+        desk,
+        ("cancel the council", 4, "1. Thu 18 Mar 19:00–20:00 council dinner"),
+        ("the second one", 0, "council call"),
+    )
+    assert titles(desk) == ["council dinner 03-18T19:00"]
+
+
+def test_what_is_missing_is_asked_for(desk: Desk) -> None:
+    """A question keeps what was said before; after half an hour it is forgotten."""
+    talk(desk, ("add lens test tomorrow", 4, "At what time"), ("3pm", 0, "Thu 18 Mar 15:00–16:00 lens test"))
+    talk(desk, ("add dome check tomorrow", 4, "At what time"))
+    talk(desk, ("3pm", 0, "nothing was changed"), now="2027-03-17 10:31")
+    assert titles(desk) == ["lens test 03-18T15:00"]
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "lens test 31 april 10:00",
+        "meeting fri 20 march 10:00",
+        "add call 03/04 at noon",
+        "lens test yesterday 10:00",
+        "add lens test 28 march 00:30",
+    ],
+)
+def test_doubts_are_asked_about(desk: Desk, text: str) -> None:
+    """A day that is none, a weekday that contradicts, two readings, the past, an hour that the clocks skip."""
+    done = desk.run("say", text, "--now", NOW)
+    assert (done.code, done.out.strip().endswith("?")) == (4, True), done.out
+    assert titles(desk) == []
+
+
+def test_zone_of_who_asks(desk: Desk) -> None:
+    """Ten o'clock is ten where the person is."""
+    talk(desk, ("council call fri 10:00", 0, "Fri 19 Mar 10:00"), more=("--as", "rui"))
+    assert titles(desk) == ["council call 03-19T09:00"]
+
+
+def test_conversations_are_apart(desk: Desk) -> None:
+    """What one person made is not "it" for another, nor theirs to undo."""
+    talk(desk, ("council call fri 10:00", 0, "Made"), more=("--as", "rui"))
+    talk(desk, ("undo that", 0, "nothing of yours"), ("delete it", 4, "?"), more=("--as", "ines"))
+    assert titles(desk) == ["council call 03-19T09:00"]
+
+
+def test_read_only_calendars_are_only_read(desk: Desk) -> None:
+    """Asked about, never written."""
+    path = desk.folder / "holidays/h1.ics"
+    talk(desk, ("what's on 26 march?", 0, "Good Friday"), ("delete good friday", 1, "only read"))
+    assert path.read_bytes() == HOLIDAY.encode()
+
+
+def test_json_and_rooms(desk: Desk) -> None:
+    """JSON tells the reading, the answer and the effects; a room of the stand-in holds both sides."""
+    done = desk.run("say", "mirror wash thu 10:40", "--to", "front-desk", "--as", "ines", "--json", "--now", NOW)
+    told = done.json
+    assert (told["intent"], told["events"][0]["start"], told["done"][0]["verb"]) == (
+        "create",
+        "2027-03-18T10:40:00-01:00",
+        "create event",
+    )
+    lines = [json.loads(line) for line in desk.read("chat/rooms/front-desk.jsonl").splitlines()]
+    assert [line["from"] for line in lines] == ["ines", "desk"]
+    assert lines[1]["text"] == told["reply"]
+    assert desk.run("undo", str(told["run"]), "--yes", "--now", NOW).code == 0
+    assert titles(desk) == []
+
+
+@pytest.mark.parametrize(
+    ("more", "piece"), [(("--as", "ruy"), "rui"), (("--in", "dome"), "domes"), (("--to", "kitchen"), "front-desk")]
+)
+def test_wrong_names(desk: Desk, more: tuple[str, str], piece: str) -> None:
+    """A name that is none is answered with those that are, and nothing is done."""
+    done = desk.run("say", "mirror wash thu 10:40", *more)
+    assert (done.code, piece in done.err) == (2, True), done.err
+    assert titles(desk) == []
+
+
+@pytest.mark.parametrize(
+    "text", ["{0.__class__}", "delete ../../etc friday", "$(touch x)", "%s %n", "add \x1b[31m thu 10:00", "' OR 1=1 --"]
+)
+def test_texts_are_data(desk: Desk, text: str) -> None:
+    """Whatever a text holds, nothing but an event comes of it."""
+    before = {path for path in desk.folder.rglob("*") if ".whenvoca" not in path.parts}
+    done = desk.run("say", text, "--now", NOW)
+    after = {path for path in desk.folder.rglob("*") if ".whenvoca" not in path.parts}
+    assert done.code in (0, 4)
+    assert all(path.suffix == ".ics" or path.is_dir() for path in after - before)
+
+
+def test_read_text(desk: Desk) -> None:
+    """The reading is shown and nothing is done; with - one request a line, one JSON object a line."""
+    done = desk.run("read", "text", "mirror wash thu 10:40", "--now", NOW)
+    assert (done.code, "understood as: create" in done.out, titles(desk)) == (0, True, [])
+    lines = desk.drive(
+        "read", "text", "-", "--json", "--now", NOW, input="anything tonight?\nwash thu 10:40\n\n"
+    ).out.splitlines()
+    assert [json.loads(line)["intent"] for line in lines] == ["query", "create"]
+
+
+def test_read_text_without_a_workspace(tmp_path: Path, desk: Desk) -> None:
+    """Elsewhere there is only the text."""
+    (desk.folder / "whenvoca.toml").unlink()
+    done = desk.drive(
+        "read", "text", "wash thu 10:40", "--json", "--now", "2027-03-17 10:00", "--zone", "Europe/Lisbon"
+    )
+    assert json.loads(done.out)["events"][0]["start"] == "2027-03-18T10:40:00+00:00", done.err

@@ -1,0 +1,160 @@
+"""Requests in words: a table of texts and the readings they must have, and what holds for any text whatever."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from zoneinfo import ZoneInfo
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from whenvoca.calendars.event import Event
+from whenvoca.speech.reading import Surroundings, show_target, understand
+from whenvoca.speech.reply import reply_to
+from whenvoca.speech.request import Request, Target, Wish
+
+AZORES = ZoneInfo("Atlantic/Azores")
+NOW = datetime(2027, 3, 17, 10, 0, tzinfo=AZORES)  # a Wednesday
+TABLE = Path(__file__).with_name("requests.txt")
+
+
+def event(uid: str, title: str, start: str, minutes: int = 60, **more: str) -> Target:
+    """An event of the table's agenda."""
+    begin = datetime.fromisoformat(start).replace(tzinfo=AZORES)
+    return Target("domes", Event(uid=uid, title=title, start=begin, end=begin + timedelta(minutes=minutes), **more))  # type: ignore[arg-type]
+
+
+AGENDA = [
+    event("1", "Mirror wash", "2027-03-18T10:40", 45, rule="FREQ=WEEKLY;BYDAY=TH"),
+    event("2", "Council call", "2027-03-19T10:00"),
+    event("3", "M 42 with wide camera", "2027-03-17T21:30", 270),
+    event("4", "Planetarium evening", "2027-03-17T19:00", 90),
+    event("5", "Council dinner", "2027-03-25T19:00"),
+    event("6", "Lens test", "2027-03-25T14:00", location="Hall"),
+    event("7", "Lunch with Paulo", "2027-03-18T13:00"),
+]
+PEOPLE = ("ines", "tomas", "rui", "ana")
+
+
+def around(*last: Target, pending: Request | None = None) -> Surroundings:
+    """What the texts of the table are read among."""
+    return Surroundings(NOW, AZORES, AGENDA, PEOPLE, last=last, pending=pending)
+
+
+def short(moment: object) -> str:
+    """18T10:40 of this month, 04-03T10:40 of another, dates without a time."""
+    if moment is None:
+        return "?"
+    assert isinstance(moment, date)
+    day = f"{moment.day}" if moment.month == NOW.month else f"{moment:%m-%d}"
+    return f"{day}T{moment:%H:%M}" if isinstance(moment, datetime) else day
+
+
+def told_wish(wish: Wish) -> str:
+    """A wish in one line."""
+    more = [f"in {wish.location}"] if wish.location else []
+    more += [f"with {','.join(wish.attendees)}"] if wish.attendees else []
+    more += [wish.repeat] if wish.repeat else []
+    more += [f"alarm {wish.alarm_minutes}"] if wish.alarm_minutes is not None else []
+    return " ".join([f"{wish.title or '?'} {short(wish.start)}..{short(wish.end)}", *more])
+
+
+def told(request: Request) -> str:
+    """A reading in one line."""
+    parts: list[str] = [request.intent if request.scope == "this" else f"{request.intent} {request.scope}"]
+    parts += [told_wish(each) for each in request.events]
+    parts += [f"<{','.join(each.event.uid for each in request.targets)}>"] if request.targets else []
+    for name, value in request.changes.items():
+        parts.append(f"{name}={short(value) if isinstance(value, date) else value}")
+    if request.period is not None and not request.changes:
+        parts.append(f"{short(request.period[0])}..{short(request.period[1])}")
+    if request.free is not None:
+        parts.append("yes" if request.free else "no")
+    parts += [f"asks {','.join(request.missing)}"] if request.question else []
+    return " | ".join(parts)
+
+
+def table() -> list[tuple[str, str]]:
+    """The lines of requests.txt: the text, an arrow, the reading; ~ before a text that follows talk of the council call."""
+    lines = TABLE.read_text(encoding="utf-8").splitlines()
+    return [tuple(line.split(" -> ", 1)) for line in lines if line and not line.startswith("#")]  # type: ignore[misc]
+
+
+@pytest.mark.parametrize(("text", "wanted"), table(), ids=lambda value: value[:40])
+def test_reading(text: str, wanted: str) -> None:
+    """Each text is read as the table says."""
+    last = (AGENDA[1],) if text.startswith("~") else ()
+    assert told(understand(text.removeprefix("~"), around(*last))) == wanted
+
+
+PHRASES = json.loads(Path(__file__).with_name("phrases.json").read_text(encoding="utf-8"))
+
+
+@pytest.mark.parametrize("phrase", PHRASES["phrases"], ids=lambda phrase: phrase["text"])
+def test_days_and_times(phrase: dict[str, str]) -> None:
+    """A day or time behind a title gives the start (the end, the rule) that it must, and leaves the title alone."""
+    now = datetime.fromisoformat(PHRASES["now"]).replace(tzinfo=AZORES)
+    (wish,) = understand(f"make lens test {phrase['text']}", Surroundings(now, AZORES)).events
+    assert (wish.title, wish.start is None, wish.end is None) == ("lens test", False, False)
+    assert wish.start is not None
+    assert wish.end is not None
+    length = 10 if phrase["kind"] == "day" else len(phrase["start"])
+    assert wish.start.isoformat()[:length] == phrase["start"][:length]
+    if phrase["kind"] == "range":
+        last = wish.end if isinstance(wish.end, datetime) else wish.end - timedelta(days=1)
+        assert last.isoformat()[: len(phrase["end"])] == phrase["end"]
+    if phrase["kind"] == "recur":
+        assert wish.repeat.split(";UNTIL")[0] == phrase["rrule"].split(";UNTIL")[0]
+
+
+@pytest.mark.parametrize("text", PHRASES["negatives"])
+def test_no_request_is_none(text: str) -> None:
+    """A text that asks for nothing is not acted on; one that begins like a request is asked about at most."""
+    assert understand(text, around()).intent in ("none", "ask")
+
+
+WORDS = st.sampled_from([
+    "add", "delete", "move", "the", "council", "call", "on", "friday", "31", "april", "29/2", "at", "25:00", "3pm", "to", "-", "every", "second",
+    "all", "of", "in", "0", "99999999999", "minutes", "before", "tonight", "no", "yes", "undo", "it", "free", "when", "?", "{0.__class__}", "%s", "../..",
+    "until", "half", "past", "two", "for", "next", "week", "year", "9999-12-31", "0001-01-01", "12am", "remind", "me", "\u202e", "😀", '"', "“",
+])  # fmt: skip
+
+
+@given(st.one_of(st.text(max_size=300), st.lists(WORDS, max_size=30).map(" ".join)), st.booleans())
+def test_any_text_gives_an_answer(text: str, is_open: bool) -> None:
+    """Never an exception, and never a deletion of something without a word that asks for it."""
+    pending = understand("cancel the council", around()) if is_open else None
+    request = understand(text, around(AGENDA[1], pending=pending))
+    assert reply_to(request, AZORES)
+    for wish in request.events if request.intent == "create" else []:
+        assert wish.title
+        assert wish.start is not None
+        assert wish.end is not None
+        assert wish.end > wish.start
+    request.to_json()
+
+
+@pytest.mark.parametrize(
+    "text", ["a" * 10_000, "3pm " * 2_500, "add " * 2_500, '"' * 10_000, "1 " * 5_000, "to 5 " * 2_000]
+)
+def test_long_texts_end(text: str) -> None:
+    """Ten kilobytes of anything are answered."""
+    assert understand(text, around()).intent in ("none", "ask", "create", "change", "delete", "query", "free")
+
+
+TITLES = st.sampled_from(["mirror wash", "lens test", "open house", "dome check", "shutter repair"])
+
+
+@given(TITLES, st.integers(1, 300), st.integers(0, 95), st.integers(1, 40))
+def test_what_is_replied_reads_back(title: str, days: int, quarter: int, length: int) -> None:
+    """The reply of a reading, read again, is the same reading."""
+    start = (datetime(2027, 3, 17) + timedelta(days=days, minutes=15 * quarter)).replace(tzinfo=AZORES)
+    start = start.astimezone(UTC).astimezone(AZORES)  # no moment that the clocks skip
+    wish = Wish(title, start, (start.astimezone(UTC) + timedelta(minutes=15 * length)).astimezone(AZORES))
+    said = reply_to(Request("create", events=[wish]), AZORES).removeprefix("Understood: ")
+    again = understand(said, around())
+    assert [told_wish(each) for each in again.events] == [told_wish(wish)], said
+    assert show_target(AGENDA[1], AZORES) == "Fri 19 Mar 10:00–11:00 Council call"
