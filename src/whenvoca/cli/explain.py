@@ -11,7 +11,7 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import effect_to_json, tell_change
 from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, styled
 from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.explaining import Explanation, Told, explain_run, explain_subject
+from whenvoca.engine.explaining import Explanation, Told, explain_request, explain_run, explain_subject
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.sources import SheetSource
 from whenvoca.engine.working import observe, open_program
@@ -58,6 +58,8 @@ def _of_run(kit: Kit, result: CheckResult, ledger: SqliteLedger, number: int) ->
     records = ledger.runs(numbers=[number], limit=1)
     if not records:
         raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+    if records[0].kind == "request":
+        return explain_request(records[0])
     workflow = next((each for each in result.workflows if each.identity == records[0].workflow), None)
     if workflow is None:
         raise RequestFault(f'run {number} is of "{records[0].workflow}", which is no workflow here any more')

@@ -73,6 +73,8 @@ def _named(ledger: Ledger, numbers: tuple[int, ...]) -> list[RunRecord]:
     for number in numbers:
         if number not in found:
             raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+        if found[number].kind == "request":
+            raise RequestFault(f"run {number} was asked for in words", mend=f'whenvoca say "{found[number].subject}"')
         if found[number].kind == "undo":
             raise RequestFault(f"run {number} is an undo", mend=f"whenvoca undo {number} takes it back")
     return [found[number] for number in numbers]
@@ -82,6 +84,8 @@ def _failed(ledger: Ledger) -> list[RunRecord]:
     """Failed runs that are the last of their row or event."""
     found = []
     for record in ledger.runs(failed=True, limit=1_000_000):
+        if record.kind == "request":
+            continue
         newest = ledger.runs(workflow=record.workflow, subject=record.subject, limit=1)
         if newest and newest[0].number == record.number:
             found.append(record)

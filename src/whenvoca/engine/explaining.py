@@ -128,6 +128,16 @@ def explain_run(
     return told
 
 
+def explain_request(record: RunRecord) -> Explanation:
+    """What a request in words did, with its words; no workflow stands behind it."""
+    done = [Told("effect", "", effect=effect) for effect in record.effects]
+    said = f'asked: "{record.subject}"'
+    reason = f"{said}: {record.reason}" if record.reason else said
+    return Explanation(
+        record.workflow, record.label, outcome=record.outcome, reason=reason, told=done, run=record.number
+    )
+
+
 def _go_through(program: OpenProgram, context: RunContext, journal: list[JournalEntry], told: Explanation) -> None:
     """Performs the run with the journal's receipts. What is told to have been done comes from the journal alone, for
     today's places may lead elsewhere."""

@@ -254,8 +254,11 @@ class Ledger(Times, Protocol):
     def newest_number(self) -> int:
         """The number of the newest occurrence, 0 if there is none."""
 
-    def begin_return(self, workflow: str, place: str, person: str, at: str, kind: str = "presence") -> int:
-        """Begins a run that no occurrence sets off: a presence comes back, or somebody asks in words; answers its number."""
+    def begin_return(
+        self, workflow: str, place: str, person: str, at: str, kind: str = "presence", label: str = ""
+    ) -> int:
+        """Begins a run that no occurrence sets off: a presence comes back, or somebody asks in words (kind "request", the words
+        in place of the person); answers its number."""
 
     def end_return(self, number: int, outcome: str, reason: str) -> None:
         """Ends it."""

@@ -455,13 +455,15 @@ class SqliteLedger(SqliteTimes):
         """The number of the newest occurrence."""
         return int(self._one("SELECT coalesce(max(number),0) FROM occurrences", ()))
 
-    def begin_return(self, workflow: str, place: str, person: str, at: str, kind: str = "presence") -> int:
+    def begin_return(
+        self, workflow: str, place: str, person: str, at: str, kind: str = "presence", label: str = ""
+    ) -> int:
         """Begins a run that no occurrence sets off."""
         with self.transaction():
             cursor = self._db.execute(
                 "INSERT INTO runs (occurrence,workflow,place,subject,label,started,outcome,kind) "
                 "VALUES (0,?,?,?,?,?,'begun',?)",
-                (workflow, place, person, person, at, kind),
+                (workflow, place, person, label or person, at, kind),
             )
         return int(cursor.lastrowid or 0)
 

@@ -64,10 +64,12 @@ class Talk:
         self._zone = (person.zone if person is not None else None) or workspace.zone
         self._key = f"talk {self._who} {room}"
         self._length = length
+        self._text = ""  # what is being answered
         self._stage = LiveStage(places, ledger, clock, workspace.people)
 
     def answer(self, text: str) -> Answered:
         """Understands a text, does what it asks for, and says what was done."""
+        self._text = text
         now = self._clock.now()
         agenda = agenda_of(self._places.calendars, self._names)
         pending, last, runs = self._remembered(agenda, now)
@@ -131,7 +133,7 @@ class Talk:
         titles = [each.title for each in request.events] or [each.event.title for each in request.targets]
         label = titles[0] if len(titles) == 1 else f"{len(titles)} events: {', '.join(titles)}"[:120]
         run = self._ledger.begin_return(
-            WORKFLOW, effects[0].place if effects else "", label, now.isoformat(), kind="run"
+            WORKFLOW, effects[0].place, self._text, now.isoformat(), kind="request", label=label
         )
         number = self._ledger.next_effect()
         done: list[Effect] = []

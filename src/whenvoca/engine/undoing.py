@@ -93,7 +93,7 @@ def runs_in_range(ledger: Ledger, workflow: str, low: datetime | None, high: dat
     """The runs of a workflow that are not taken back, with an effect on an event that begins in that time; all without one."""
     numbers = []
     for record in ledger.runs(workflow=workflow, limit=1_000_000):
-        if record.kind != "run" or record.undone is not None:
+        if record.kind not in ("run", "request") or record.undone is not None:
             continue
         if low is None or high is None or any(_begins_within(effect, low, high) for effect in record.effects):
             numbers.append(record.number)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
+from itertools import pairwise
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -50,11 +51,14 @@ class Pieces:
     def claim(self, begin: int, end: int, read_as: str) -> None:
         """These words are read as that."""
         self.claimed |= set(range(begin, end))
+        while begin < end and self.words[begin].low in (",", ";", "-"):
+            begin += 1
         if end > begin:
             first, last = self.words[begin], self.words[end - 1]
-            self.because.append(
-                Because(" ".join(word.text for word in self.words[begin:end]), (first.begin, last.end), read_as)
-            )
+            said = first.text
+            for before, word in pairwise(self.words[begin:end]):
+                said += word.text if word.begin == before.end else f" {word.text}"
+            self.because.append(Because(said, (first.begin, last.end), read_as))
 
 
 class Finder:

@@ -31,6 +31,7 @@ def show_wish(wish: Wish, zone: ZoneInfo) -> str:
     more = [f"in {wish.location}"] if wish.location else []
     more += [f"with {', '.join(wish.attendees)}"] if wish.attendees else []
     more += ["repeating"] if wish.repeat else []
+    more += [f"alarm {wish.alarm_minutes} min before"] if wish.alarm_minutes is not None else []
     return " ".join(part for part in (when, wish.title, *more) if part)
 
 
@@ -50,16 +51,19 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
             target = show_target(request.targets[0], zone) if request.targets else ""
             return f"{'Changed' if done else 'Understood'}: {target} → {_changes(request.changes, zone)}"
         case "delete":
-            said = "; ".join(show_target(each, zone) for each in request.targets[:_MOST])
-            rest = f" and {len(request.targets) - _MOST} more" if len(request.targets) > _MOST else ""
-            return f"{'Deleted' if done else 'To be deleted'}: {said}{rest}"
+            head = "Deleted" if done else "To be deleted"
+            if len(request.targets) == 1:
+                return f"{head}: {show_target(request.targets[0], zone)}"
+            lines = [f"  {show_target(each, zone)}" for each in request.targets[:_MOST]]
+            tail = [f"  and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
+            return "\n".join([f"{head}, {len(request.targets)}:", *lines, *tail])
         case "query":
             if not request.targets:
                 return "Nothing."
-            head = [f"{request.count}:"] if request.wants_count else []
-            lines = [show_target(each, zone) for each in request.targets[:_MOST]]
+            count = [f"{request.count}:"] if request.wants_count else []
+            found = [show_target(each, zone) for each in request.targets[:_MOST]]
             more = [f"and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
-            return "\n".join([*head, *lines, *more])
+            return "\n".join([*count, *found, *more])
         case "free":
             return _free(request, zone)
         case "undo":

@@ -423,8 +423,8 @@ class TimeReader:
                 )
                 if fits is not None:
                     return stop, self._one(fits)
-                names = f"{days.first:%A} {days.first.day} {days.first:%B}"
-                days.doubt = f"That day is a {names}, and not a {calendar.day_name[weekday]}; which day is meant?"
+                said = f"{days.first.day} {days.first:%B} is a {days.first:%A}"
+                days.doubt = f"{said}, not a {calendar.day_name[weekday]}; which day is meant?"
             return stop, days
         return end, self._one(day)
 
