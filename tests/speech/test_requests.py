@@ -12,9 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from whenvoca.calendars.event import Event
-from whenvoca.speech.reading import Surroundings, show_target, understand
+from whenvoca.speech.agenda import show_target
+from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
-from whenvoca.speech.request import Request, Target, Wish
+from whenvoca.speech.request import Request, Surroundings, Target, Wish
 
 AZORES = ZoneInfo("Atlantic/Azores")
 NOW = datetime(2027, 3, 17, 10, 0, tzinfo=AZORES)  # a Wednesday

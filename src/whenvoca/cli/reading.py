@@ -13,9 +13,9 @@ from whenvoca.cli.output import Column, console, say_next, show_json, show_table
 from whenvoca.engine.talking import agenda_of, surroundings
 from whenvoca.engine.workspace import find_workspace
 from whenvoca.errors import SettingsFault
-from whenvoca.speech.reading import Surroundings, understand
+from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
-from whenvoca.speech.request import Request
+from whenvoca.speech.request import Request, Surroundings
 from whenvoca.values.zones import load_zone
 
 

@@ -24,9 +24,9 @@ from whenvoca.engine.undoing import choose_runs, undo_runs
 from whenvoca.engine.working import OpenPlaces
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RequestFault, WhenvocaError
-from whenvoca.speech.reading import Surroundings, understand
+from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
-from whenvoca.speech.request import Request, Target, Wish
+from whenvoca.speech.request import Request, Surroundings, Target, Wish
 from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import from_plain
 

@@ -8,11 +8,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
-from typing import Any
-from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events
+from whenvoca.speech.agenda import free_gaps, is_said, show_moment, show_target
 from whenvoca.speech.lexicon import (
     ASKING,
     BY_A_DISTANCE,
@@ -31,27 +30,11 @@ from whenvoca.speech.lexicon import (
     YES,
 )  # fmt: skip
 from whenvoca.speech.pieces import Finder, Pieces, When
-from whenvoca.speech.request import Because, Request, Target, Wish
+from whenvoca.speech.request import Because, Request, Surroundings, Target, Wish
 from whenvoca.speech.times import Clock, Days, Span, TimeReader
 from whenvoca.speech.words import ORDINALS, Word, number_of, spelled, split_words
 
 _DAY, _YEAR = timedelta(days=1), timedelta(days=366)
-
-
-@dataclass(frozen=True, slots=True)
-class Surroundings:
-    """What a text is read among: the moment, the zone, the agenda, the people, the workspace's habits, and what was said before."""
-
-    now: datetime
-    zone: ZoneInfo
-    agenda: Sequence[Target] = ()
-    people: Sequence[str] = ()
-    order: str = ""  # day first, month first, or nothing: then 03/04 is asked about
-    length: int = 60  # minutes of an event whose end is not said
-    hours: tuple[time, time] = (time(8, 30), time(17, 30))
-    workdays: tuple[int, ...] = (0, 1, 2, 3, 4)
-    last: Sequence[Target] = ()  # what was spoken of last
-    pending: Request | None = None  # a question that waits for its answer
 
 
 def understand(text: str, around: Surroundings) -> Request:
@@ -321,7 +304,7 @@ class _Reading:
             self.request.intent = "ask"
             return self.request
         if isinstance(wish.start, datetime) and wish.start < self.around.now and not pieces.repeat:
-            return self._ask(f"{_show(wish.start)} is past. Is that meant?", "start")
+            return self._ask(f"{show_moment(wish.start)} is past. Is that meant?", "start")
         if isinstance(wish.start, datetime) and isinstance(wish.end, datetime) and wish.end <= wish.start:
             return self._ask("It would end before it begins. When does it end?", "end")
         if isinstance(wish.start, datetime):
@@ -429,7 +412,7 @@ class _Reading:
         said = f"{event.title} {event.location} {' '.join(each.address for each in event.attendees)}".lower()
         if any(each.lower() not in said for each in pieces.people):
             return False
-        return all(_is_said(word, said) for word in wanted)
+        return all(is_said(word, said) for word in wanted)
 
     def _period(self, when: When, pieces: Pieces) -> tuple[datetime | None, datetime | None]:
         """The stretch that a text speaks of: a day, a part of it, a time to another."""
@@ -479,7 +462,7 @@ class _Reading:
 
     def _may_fit(self, event: Event, wanted: list[str]) -> bool:
         said = f"{event.title} {event.location} {' '.join(each.address for each in event.attendees)}".lower()
-        return all(_is_said(word, said) for word in wanted)
+        return all(is_said(word, said) for word in wanted)
 
     def _is_about_known(self, core: list[str]) -> bool:
         tail = core[core.index("to") + 1 :] if "to" in core else []
@@ -634,7 +617,7 @@ class _Reading:
             return self._ask("What shall be changed?", "changes")
         start = request.changes.get("start")
         if isinstance(start, datetime) and start < self.around.now:
-            return self._ask(f"{_show(start)} is past. Is that meant?", "start")
+            return self._ask(f"{show_moment(start)} is past. Is that meant?", "start")
         return request
 
     def _correct(self, begin: int) -> Request | None:
@@ -649,7 +632,7 @@ class _Reading:
         self._changes(self.around.last[0].event, "move", Pieces([]), pieces, lows, begin + 1)
         start = self.request.changes.get("start")
         if isinstance(start, datetime) and start < self.around.now:
-            return self._ask(f"{_show(start)} is past. Is that meant?", "start")
+            return self._ask(f"{show_moment(start)} is past. Is that meant?", "start")
         return self.request if self.request.changes else None
 
     def _split(self, lows: list[str], begin: int, verb: str) -> int | None:
@@ -804,7 +787,7 @@ class _Reading:
         request.targets = sorted(busy, key=lambda each: each.event.span(zone)[0])
         taken = [each.event.span(zone) for each in request.targets]
         wants_slots = bool({"when", "find", "which", "what"} & set(core)) or (length is not None and not is_point)
-        request.slots = _gaps(low, high, taken, self.around, length) if wants_slots or taken else [(low, high)]
+        request.slots = free_gaps(low, high, taken, self.around, length) if wants_slots or taken else [(low, high)]
         if wants_slots:
             request.free = bool(request.slots)
         else:
@@ -868,13 +851,6 @@ def _first_of(rule: str, day: date) -> date:
     return day
 
 
-def _is_said(word: str, said: str) -> bool:
-    """Whether a word stands in a text, in one number or the other, one letter wrong at most where it is long."""
-    if word in said or word.rstrip("s") in said:
-        return True
-    return bool(len(word) >= 5 and spelled(word, frozenset(part.strip(".,:()") for part in said.split())))
-
-
 def _joined(words: Sequence[Word], places: list[int]) -> str:
     """These words as a title: without articles and little words at its ends."""
     left = list(places)
@@ -889,46 +865,3 @@ def _joined(words: Sequence[Word], places: list[int]) -> str:
         glue = "" if not n or (words[i].begin == words[left[n - 1]].end) else " "
         pieces.append(glue + words[i].text)
     return "".join(pieces).strip('"“”„ ')
-
-
-def _gaps(
-    low: datetime, high: datetime, taken: list[tuple[datetime, datetime]], around: Surroundings, length: Span | None
-) -> list[tuple[datetime, datetime]]:
-    """The free stretches between two moments, within working hours, that hold the length."""
-    least = timedelta(minutes=(length.minutes + 1440 * length.days) if length else 15)
-    found = []
-    day = low.astimezone(around.zone).date()
-    while day <= high.astimezone(around.zone).date():
-        if day.weekday() in around.workdays or (high - low) <= _DAY:
-            begin = max(low, datetime.combine(day, around.hours[0], tzinfo=around.zone), around.now)
-            end = min(high, datetime.combine(day, around.hours[1], tzinfo=around.zone))
-            for start, stop in sorted(taken):
-                if stop <= begin or start >= end:
-                    continue
-                if start - begin >= least:
-                    found.append((begin, start))
-                begin = max(begin, stop)
-            if end - begin >= least:
-                found.append((begin, end))
-        day += _DAY
-    return found
-
-
-def _show(moment: datetime) -> str:
-    return f"{moment:%a} {moment.day} {moment:%b %H:%M}"
-
-
-def show_target(target: Target, zone: ZoneInfo) -> str:
-    """An event in a sentence: Thu 18 Mar 10:40–11:25 mirror wash."""
-    event = target.event
-    if not isinstance(event.start, datetime) or not isinstance(event.end, datetime):
-        last: Any = event.end - _DAY
-        more = f"–{last:%a} {last.day} {last:%b}" if last != event.start else ""
-        return f"{event.start:%a} {event.start.day} {event.start:%b}{more} {event.title}"
-    start, end = (each.astimezone(zone) for each in (event.start, event.end))
-    other = (
-        f"{end:%H:%M}"
-        if end.date() == start.date() or (end - start < _DAY and end.time() < start.time())
-        else _show(end)
-    )
-    return f"{_show(start)}–{other} {event.title}"

@@ -6,7 +6,7 @@ from datetime import date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from whenvoca.speech.reading import show_target
+from whenvoca.speech.agenda import show_target
 from whenvoca.speech.request import Request, Wish
 
 _MOST = 12

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import date, datetime
+from datetime import date, datetime, time
 from typing import Any, Literal
+from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 
@@ -100,3 +102,19 @@ class Request:
             "question": self.question or None,
             "because": [{"text": each.text, "span": list(each.span), "read_as": each.read_as} for each in self.because],
         }  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What a text is read among: the moment, the zone, the agenda, the people, the workspace's habits, and what was said before."""
+
+    now: datetime
+    zone: ZoneInfo
+    agenda: Sequence[Target] = ()
+    people: Sequence[str] = ()
+    order: str = ""  # day first, month first, or nothing: then 03/04 is asked about
+    length: int = 60  # minutes of an event whose end is not said
+    hours: tuple[time, time] = (time(8, 30), time(17, 30))
+    workdays: tuple[int, ...] = (0, 1, 2, 3, 4)
+    last: Sequence[Target] = ()  # what was spoken of last
+    pending: Request | None = None  # a question that waits for its answer

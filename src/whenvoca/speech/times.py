@@ -276,7 +276,7 @@ class TimeReader:
                     last = calendar.monthrange(candidate, month)[1] if 1 <= month <= 12 else 0
                     name = calendar.month_name[month] if 1 <= month <= 12 else f"month {month}"
                     doubt = (
-                        f"{name} {candidate} has only {last} days; which day is meant?"
+                        f"{name if month != 2 else f'{name} {candidate}'} has only {last} days; which day is meant?"
                         if last
                         else f"There is no {name}; which day is meant?"
                     )
