@@ -14,7 +14,7 @@ from whenvoca.calendars.state import event_key
 from whenvoca.engine.batch import reason_of_error
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.faces import CalendarFace
+from whenvoca.engine.faces import CalendarFace, StoredEvent
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Journal, Ledger
 from whenvoca.engine.ledger_rows import encode
@@ -70,6 +70,7 @@ class Talk:
     def answer(self, text: str) -> Answered:
         """Understands a text, does what it asks for, and says what was done."""
         self._text = text
+        self._settle_cut_short()
         now = self._clock.now()
         agenda = agenda_of(self._places.calendars, self._names)
         pending, last, runs = self._remembered(agenda, now)
@@ -149,6 +150,26 @@ class Talk:
             number += 1
         self._ledger.end_return(run, "done", "")
         return Answered(request, reply_to(request, self._zone, done=True), done, run)
+
+    def _settle_cut_short(self) -> None:
+        """Ends requests that a stop of the program cut short: what stands at its place as it was meant is noted as done."""
+        for record in self._ledger.runs(workflow=WORKFLOW, limit=20):
+            if record.outcome != "begun":
+                continue
+            journal = Journal()
+            for entry in self._ledger.journal_of(record.number):
+                if entry.receipt is not None:
+                    continue
+                there = self._stage.find_event(entry.effect.place, entry.effect.target)
+                if _is_as_meant(entry.effect, there):
+                    receipt = Receipt(there.version, there.address) if there is not None else Receipt()
+                    journal.receipts.append((entry.number, entry.effect, receipt))
+                else:
+                    journal.failures.append((entry.number, "cut short before it was done"))
+            self._ledger.commit(journal)
+            self._ledger.end_return(
+                record.number, "failed", "cut short by a stop of the program; what was done is noted"
+            )
 
     def _effects(self, request: Request, now: datetime) -> list[Effect]:
         if request.intent == "create":
@@ -276,6 +297,16 @@ def surroundings(
     """What a text is read among in a workspace."""
     order = workspace.dates if workspace.dates in ("day first", "month first") else ""
     return Surroundings(now, zone, agenda, sorted(workspace.people_names), order, length, workspace.hours)
+
+
+def _is_as_meant(effect: Effect, there: StoredEvent | None) -> bool:
+    """Whether an effect stands at its place."""
+    if effect.verb == "delete event":
+        return there is None
+    if there is None:
+        return False
+    content = there.event.content()
+    return all(content.get(name) == value for name, value in (effect.after or {}).items())
 
 
 def replace_question(request: Request) -> Request:
