@@ -230,11 +230,11 @@ class Finder:
     def _person(self, i: int) -> int:
         """An address; or with NAME, where the name is known."""
         if "@" in self._low(i):
-            begin = i - (self._low(i - 1) in ("with", "and", "invite", ","))
+            begin = i - (self._low(i - 1) in ("with", "w", "and", "invite", ","))
             self.pieces.people.append(self.words[i].text)
             self.pieces.claim(max(begin, 0), i + 1, "attendee")
             return i + 1
-        if self._low(i) not in ("with", "invite", "inviting"):
+        if self._low(i) not in ("with", "w", "invite", "inviting"):
             return 0
         end, j = 0, i + 1
         while j < len(self.words):
@@ -254,6 +254,10 @@ class Finder:
 
     def _for_length(self, i: int) -> int:
         """For 45 minutes; 2 hours; all day."""
+        if self._low(i) in ("all-day", "allday", "whole-day"):
+            self.pieces.length = Span(days=1)
+            self.pieces.claim(i, i + 1, "whole day")
+            return i + 1
         if [self._low(i), self._low(i + 1)] in (["all", "day"], ["whole", "day"], ["full", "day"]):
             self.pieces.length = Span(days=1)
             begin = i - (self._low(i - 1) in ("the", "for"))

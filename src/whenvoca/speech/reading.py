@@ -86,6 +86,8 @@ class _Reading:
             verb = "change"
         elif core[0] in ("add", "put") and "to" in core and self._names_people(core):
             verb = "change" if self._is_about_known(core) else "create"
+        elif core[0] == "add" and self.around.last and self._names_only_people(core[1:]):
+            verb = "change"
         elif core[0] in ("remind", "reminder"):
             verb = "change" if core[1:2] and "before" in core else "create"
         elif core[0] == "clear" or (core[0] == "set" and "free" in core):
@@ -120,7 +122,7 @@ class _Reading:
                 return choice
         if bare[:2] == ["never", "mind"] or bare[0] == "nevermind" or bare[:2] == ["forget", "it"]:
             return Request("no")
-        if (
+        if bare[:2] == ["see", "you"] or (
             bare[0] in SMALL_TALK
             and len(bare) <= 6
             and not any(_verb(low) for low in bare)
@@ -244,6 +246,7 @@ class _Reading:
             and when.relative is None
             and when.from_ is not None
             and when.from_.is_open
+            and not pieces.repeat
         )
         is_no_day = when is not None and when.from_ is None and _is_no_day(self.words)
         if not has_verb and (
@@ -259,6 +262,8 @@ class _Reading:
         request.events = [wish]
         if doubt := self._doubt(pieces):
             return self._ask(doubt, "start")
+        if any(each.from_ is not None and each.days is None and each is not timed for each in pieces.whens):
+            return self._ask("Several times are said. When does it begin? One request for each event, please.", "start")
         wish.attendees, wish.alarm_minutes = pieces.people, pieces.alarm
         is_whole = pieces.length is not None and pieces.length.days > 0 and (when is None or when.from_ is None)
         if when is not None:
@@ -305,7 +310,7 @@ class _Reading:
             return self.request
         if isinstance(wish.start, datetime) and wish.start < self.around.now and not pieces.repeat:
             return self._ask(f"{show_moment(wish.start)} is past. Is that meant?", "start")
-        if isinstance(wish.start, datetime) and isinstance(wish.end, datetime) and wish.end <= wish.start:
+        if wish.start is not None and wish.end is not None and wish.end <= wish.start:
             return self._ask("It would end before it begins. When does it end?", "end")
         if isinstance(wish.start, datetime):
             there = wish.start.astimezone(UTC).astimezone(self.around.zone)
@@ -475,6 +480,12 @@ class _Reading:
         known = {name.lower() for name in self.around.people}
         return any(low in known or "@" in low for low in core)
 
+    def _names_only_people(self, lows: list[str]) -> bool:
+        known = {name.lower() for name in self.around.people}
+        return bool(lows) and all(
+            low in known or "@" in low or low in ("and", ",", "too", "as", "well") for low in lows
+        )
+
     def _refers(self, begin: int, end: int | None = None) -> bool:
         """Whether the words say it, that, the meeting, the last one: what was spoken of last."""
         lows = [word.low for word in self.words[begin:end]]
@@ -601,6 +612,7 @@ class _Reading:
         if verb in ("add", "invite", "put") and people:
             wanted += [low for low in self._title_words(new, new_begin) if low not in known]
             new = Pieces([])
+        refers = refers or bool((people or which.people) and not wanted and not which.whens and self.around.last)
         if not wanted and not which.whens and not refers:
             return self._ask("Which event is meant?", "which")
         found = self._targets(which, wanted, refers=refers)
@@ -613,6 +625,8 @@ class _Reading:
             request.changes[side] = [*people, *which.people]
             return request
         self._changes(target.event, verb, which, new, lows, new_begin)
+        if not request.changes and verb in ("move", "shift") and not new.claimed and lows[new_begin - 1] == "to":
+            request.changes["location"] = _joined(new.words, list(range(len(new.words))))
         if not request.changes:
             return self._ask("What shall be changed?", "changes")
         start = request.changes.get("start")

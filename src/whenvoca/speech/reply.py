@@ -7,7 +7,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.speech.agenda import show_target
-from whenvoca.speech.request import Request, Wish
+from whenvoca.speech.request import Request, Target, Wish
 
 _MOST = 12
 
@@ -61,6 +61,8 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
             if not request.targets:
                 return "Nothing."
             count = [f"{request.count}:"] if request.wants_count else []
+            if len(request.targets) == 1:
+                return "\n".join([*count, _in_full(request.targets[0], zone)])
             found = [show_target(each, zone) for each in request.targets[:_MOST]]
             more = [f"and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
             return "\n".join([*count, *found, *more])
@@ -71,6 +73,14 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
         case "yes" | "no" | "choose":
             return "There is no question open."
     return "That is no request I understand; nothing was changed."
+
+
+def _in_full(target: Target, zone: ZoneInfo) -> str:
+    """An event with its place and its people."""
+    event = target.event
+    place = f" in {event.location}" if event.location else ""
+    people = ", ".join(each.name or each.address for each in event.attendees)
+    return show_target(target, zone) + place + (f" with {people}" if people else "")
 
 
 def _changes(changes: dict[str, Any], zone: ZoneInfo) -> str:

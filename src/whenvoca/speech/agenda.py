@@ -1,0 +1,63 @@
+"""Events as requests speak of them: how one is shown, whether words mean it, and what is free between them."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from whenvoca.speech.request import Surroundings, Target
+from whenvoca.speech.times import Span
+from whenvoca.speech.words import spelled
+
+_DAY = timedelta(days=1)
+
+
+def is_said(word: str, said: str) -> bool:
+    """Whether a word stands in a text, in one number or the other, one letter wrong at most where it is long."""
+    if word in said or word.rstrip("s") in said or (word.endswith("es") and len(word) > 4 and word[:-2] in said):
+        return True
+    return bool(len(word) >= 5 and spelled(word, frozenset(part.strip(".,:()") for part in said.split())))
+
+
+def show_moment(moment: datetime) -> str:
+    """A moment in a sentence: Thu 18 Mar 10:40."""
+    return f"{moment:%a} {moment.day} {moment:%b %H:%M}"
+
+
+def show_target(target: Target, zone: ZoneInfo) -> str:
+    """An event in a sentence: Thu 18 Mar 10:40–11:25 mirror wash."""
+    event = target.event
+    if not isinstance(event.start, datetime) or not isinstance(event.end, datetime):
+        last = event.end - _DAY
+        more = f"–{last:%a} {last.day} {last:%b}" if last != event.start else ""
+        return f"{event.start:%a} {event.start.day} {event.start:%b}{more} {event.title}"
+    start, end = (each.astimezone(zone) for each in (event.start, event.end))
+    other = (
+        f"{end:%H:%M}"
+        if end.date() == start.date() or (end - start < _DAY and end.time() < start.time())
+        else show_moment(end)
+    )
+    return f"{show_moment(start)}–{other} {event.title}"
+
+
+def free_gaps(
+    low: datetime, high: datetime, taken: list[tuple[datetime, datetime]], around: Surroundings, length: Span | None
+) -> list[tuple[datetime, datetime]]:
+    """The free stretches between two moments, within working hours, that hold the length."""
+    least = timedelta(minutes=(length.minutes + 1440 * length.days) if length else 15)
+    found = []
+    day = low.astimezone(around.zone).date()
+    while day <= high.astimezone(around.zone).date():
+        if day.weekday() in around.workdays or (high - low) <= _DAY:
+            begin = max(low, datetime.combine(day, around.hours[0], tzinfo=around.zone), around.now)
+            end = min(high, datetime.combine(day, around.hours[1], tzinfo=around.zone))
+            for start, stop in sorted(taken):
+                if stop <= begin or start >= end:
+                    continue
+                if start - begin >= least:
+                    found.append((begin, start))
+                begin = max(begin, stop)
+            if end - begin >= least:
+                found.append((begin, end))
+        day += _DAY
+    return found
