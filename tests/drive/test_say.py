@@ -148,6 +148,8 @@ def test_json_and_rooms(desk: Desk) -> None:
     lines = [json.loads(line) for line in desk.read("chat/rooms/front-desk.jsonl").splitlines()]
     assert [line["from"] for line in lines] == ["ines", "desk"]
     assert lines[1]["text"] == told["reply"]
+    assert told["reply"] in desk.run("say", "--to", "front-desk").out
+    assert desk.run("say").code == 2
     assert 'asked: "mirror wash thu 10:40"' in desk.run("explain", str(told["run"])).out
     assert desk.run("retry", str(told["run"])).code == 2
     assert desk.run("undo", str(told["run"]), "--yes", "--now", NOW).code == 0

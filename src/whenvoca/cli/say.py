@@ -8,7 +8,7 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import effect_to_json
-from whenvoca.cli.output import console, say, say_next, show_json
+from whenvoca.cli.output import console, say, say_next, show_json, styled
 from whenvoca.cli.reading import show_reading
 from whenvoca.engine.people import Person
 from whenvoca.engine.talking import Answered, Talk
@@ -18,9 +18,11 @@ from whenvoca.kit import Kit
 from whenvoca.language.faults import nearest
 from whenvoca.places.chat.folder import FolderChat
 
+_MOST_SHOWN = 20
+
 
 @click.command("say")
-@click.argument("text", metavar="TEXT")
+@click.argument("text", default="", metavar="[TEXT]")
 @click.option("--as", "who", default="", metavar="PERSON", help="Who asks, of [people]; days and times are theirs.")
 @click.option("--to", "room", default="", metavar="ROOM", help="A room of the stand-in chat: both sides stand in it.")
 @click.option("--in", "calendars", multiple=True, metavar="CALENDAR", help="Only these; new events go into the first.")
@@ -31,12 +33,17 @@ def command(common: Common, text: str, who: str, room: str, calendars: tuple[str
 
     One conversation per person and room: what was spoken of last is "it", a question waits for its answer, and "undo that"
     takes back what was done last. After half an hour of quiet it is forgotten. Exit status 4 where an answer is asked for.
+    Without a text, --to shows the room.
 
     Example: whenvoca say "mirror wash thu 10:40" --in domes
     """
     kit = common.open(with_root=True)
     person = _person(kit, who)
     chat = _chat_with(kit, room) if room else None
+    if not text:
+        if chat is None:
+            raise RequestFault("say what is to be done", mend='such as: whenvoca say "anything tonight?"')
+        return _show_room(chat, room, common)
     names = [_calendar(kit, name) for name in calendars] or list(kit.places.calendars)
     home = _home(kit, names, named=bool(calendars))
     with open_ledger(kit.workspace, kit.clock, say) as ledger:
@@ -57,6 +64,25 @@ def command(common: Common, text: str, who: str, room: str, calendars: tuple[str
     if answered.failed:
         return ExitCode.FAILED
     return ExitCode.NEEDS_YES if answered.request.question else ExitCode.DONE
+
+
+def _show_room(chat: FolderChat, room: str, common: Common) -> int:
+    """What was said in a room of the stand-in, the newest last."""
+    messages = chat.messages("rooms", room)
+    if common.as_json:
+        show_json({"room": room, "messages": messages})
+        return ExitCode.DONE
+    shown = messages if common.verbose else messages[-_MOST_SHOWN:]
+    if not messages:
+        say(f"nothing was said in {room} yet")
+    elif len(shown) < len(messages):
+        say(f"{len(messages) - len(shown)} older ones: --verbose")
+    for each in shown:
+        at = str(each.get("at", ""))[:16].replace("T", " ")
+        line = styled(f"{at}  {each.get('from', '')}  ", "dim")
+        line.append(str(each.get("text", "")).replace("\n", "\n    "))
+        console().print(line, soft_wrap=True)
+    return ExitCode.DONE
 
 
 def answered_to_json(answered: Answered) -> dict[str, object]:
