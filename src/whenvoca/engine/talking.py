@@ -45,9 +45,14 @@ class Answered:
     failed: bool = False
 
 
-def agenda_of(calendars: Mapping[str, CalendarFace], names: Sequence[str]) -> list[Target]:
-    """All events of these calendars, series once."""
-    return [Target(calendars[name].name, event) for name in names for event in calendars[name].all_events()]
+def agenda_of(calendars: Mapping[str, CalendarFace], names: Sequence[str], *, hides: bool = False) -> list[Target]:
+    """All events of these calendars, series once; ``hides``: nothing but the times of private ones."""
+    found = [(calendars[name].name, event) for name in names for event in calendars[name].all_events()]
+    return [Target(name, _hidden(event) if hides and event.private else event) for name, event in found]
+
+
+def _hidden(event: Event) -> Event:
+    return replace(event, title="private", location="", attendees=())
 
 
 class Talk:
@@ -64,6 +69,7 @@ class Talk:
         self._zone = (person.zone if person is not None else None) or workspace.zone
         self._key = f"talk {self._who} {room}"
         self._length = length
+        self._hides = bool(room)  # others read a room
         self._text = ""  # what is being answered
         self._stage = LiveStage(places, ledger, clock, workspace.people)
 
@@ -72,7 +78,7 @@ class Talk:
         self._text = text
         self._settle_cut_short()
         now = self._clock.now()
-        agenda = agenda_of(self._places.calendars, self._names)
+        agenda = agenda_of(self._places.calendars, self._names, hides=self._hides)
         pending, last, runs = self._remembered(agenda, now)
         around = surroundings(self._workspace, now, self._zone, agenda, length=self._length)
         request = understand(text, replace(around, last=last, pending=pending))
