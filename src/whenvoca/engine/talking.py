@@ -23,7 +23,7 @@ from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.undoing import choose_runs, undo_runs
 from whenvoca.engine.working import OpenPlaces
 from whenvoca.engine.workspace import Workspace
-from whenvoca.errors import RequestFault, WhenvocaError
+from whenvoca.errors import RequestFault
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Request, Surroundings, Target, Wish
@@ -357,11 +357,3 @@ def _from_state(state: Mapping[str, Any]) -> Request:
         state["intent"], events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]], scope=state["scope"],
         changes={name: from_plain(value) for name, value in state["changes"]}, missing=list(state["missing"]), question=state["question"],
     )  # fmt: skip
-
-
-def read_alone(text: str, around: Surroundings) -> Request:
-    """How a text would be understood, with nothing said before and nothing done."""
-    try:
-        return understand(text, around)
-    except WhenvocaError:
-        return Request("none")

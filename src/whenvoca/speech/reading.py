@@ -725,7 +725,8 @@ class _Reading:
         else:
             begin, finish = self._span_of(when, None, default=0)
         if not isinstance(begin, datetime):
-            changes["start"], changes["end"] = begin, finish
+            keeps = event.is_whole_day and when.until_days is None and begin is not None
+            changes["start"], changes["end"] = begin, begin + (event.end - event.start) if keeps else finish  # type: ignore[operator]
             return
         has_end = when.until is not None or when.length is not None
         changes["start"] = begin

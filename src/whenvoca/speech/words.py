@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -125,9 +125,3 @@ def number_of(word: Word) -> float | None:
     if word.low.replace(".", "", 1).isdecimal():
         return float(word.low)
     return NUMBERS.get(word.low) or None
-
-
-def any_of(words: Iterable[Word], wanted: Iterable[str]) -> bool:
-    """Whether one of them stands there."""
-    names = set(wanted)
-    return any(word.low in names for word in words)
