@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from tests.conftest import SETTINGS, Desk
+from whenvoca.engine.stage import LiveStage
 
 PLACES = """
 [people.rui]
@@ -195,3 +197,41 @@ def test_read_text_without_a_workspace(tmp_path: Path, desk: Desk) -> None:
         "read", "text", "wash thu 10:40", "--json", "--now", "2027-03-17 10:00", "--zone", "Europe/Lisbon"
     )
     assert json.loads(done.out)["events"][0]["start"] == "2027-03-18T10:40:00+00:00", done.err
+
+
+def test_a_moved_leave_keeps_its_days(desk: Desk) -> None:
+    """Whole days stay as many as they were."""
+    talk(desk, ("ines on leave 25 to 26 march", 0, "Made"), ("move ines on leave to 6 april", 0, "end 2027-04-08"))
+
+
+def test_private_events_stay_out_of_rooms(desk: Desk) -> None:
+    """A room is told when, never what; alone, a person is told both."""
+    private = HOLIDAY.replace("SUMMARY:Good Friday", "SUMMARY:Interview\r\nLOCATION:Harbour\r\nCLASS:PRIVATE")
+    desk.write("holidays/h1.ics", private)
+    talk(desk, ("what's on 26 march?", 0, "Interview"))
+    room = desk.run("say", "what's on 26 march?", "--to", "front-desk", "--json", "--now", NOW).out
+    talk(desk, ("what's on 26 march?", 0, "Fri 26 Mar private"), more=("--to", "front-desk"))
+    told = room + desk.read("chat/rooms/front-desk.jsonl")
+    assert "Interview" not in told
+    assert "Harbour" not in told
+
+
+@pytest.mark.parametrize("is_written", [True, False])
+def test_a_request_cut_short_is_settled(desk: Desk, monkeypatch: pytest.MonkeyPatch, *, is_written: bool) -> None:
+    """Stopped behind or before the write: the next request notes what stands, and undo takes it back."""
+    really = LiveStage.apply
+
+    def stop(stage: LiveStage, *given: Any) -> Any:
+        if is_written:
+            really(stage, *given)
+        raise KeyboardInterrupt
+
+    with monkeypatch.context() as patched:
+        patched.setattr(LiveStage, "apply", stop)
+        assert desk.run("say", "mirror wash thu 10:40", "--now", NOW).code == 130
+    talk(desk, ("anything tonight?", 0, "Nothing"))
+    (run,) = desk.run("runs", "--json").json["runs"]
+    assert (run["outcome"], len(run["effects"])) == ("failed", int(is_written))
+    assert titles(desk) == ["mirror wash 03-18T10:40"] * is_written
+    desk.run("undo", str(run["run"]), "--yes", "--now", NOW)
+    assert titles(desk) == []
