@@ -60,7 +60,7 @@ def dying(*args, **more):
         os.kill(os.getpid(), signal.SIGKILL)
     return result
 setattr(owner, name, dying)
-sys.exit(run_command(["run", "--workspace", sys.argv[5]]))
+sys.exit(run_command(["run", "--workspace", *sys.argv[5:]]))
 """
 LEDGER = "whenvoca.engine.ledger_sqlite:SqliteLedger"
 POINTS = [
@@ -239,3 +239,34 @@ def test_folder_that_cannot_be_written_is_told(desk: Desk) -> None:
     Path(desk.folder / "domes").unlink()
     assert desk.run("run").code == 1
     verify(desk)
+
+
+SEVERAL = """
+when requests gains a row
+
+find events in domes as all-of-them
+  from   2027-03-01
+  until  2027-04-01
+
+delete event all-of-them
+"""
+
+
+@pytest.mark.parametrize("count", range(7, 12))
+@pytest.mark.parametrize("when", ["before", "after"])
+def test_a_step_on_several_things_goes_on_with_the_one_that_a_kill_left(desk: Desk, when: str, count: int) -> None:
+    """A thing that is found done already makes the next one not look done. The first commits are those of the brake's rehearsal."""
+    desk.settings(SETTINGS, REQUESTS).workflow(WORKFLOW, name="make")
+    desk.rows(*(f",,R-{n},M {n},{n + 1:02d}.03.2027,20:00,21:00" for n in range(4)))
+    assert desk.run("run", "make").code == 0
+    assert len(desk.events()) == 4
+    desk.workflow(SEVERAL, name="clear").rows("granted,,R-9,x,01.04.2027,20:00,21:00")
+    died = subprocess.run(
+        [sys.executable, "-c", KILLER, LEDGER, "commit", when, str(count), str(desk.folder), "clear"],
+        capture_output=True,
+        timeout=60,
+    )
+    assert died.returncode == -signal.SIGKILL, died.stderr.decode()[-500:]
+    assert desk.run("run", "clear").code == 0
+    assert desk.events() == []
+    assert {run["outcome"] for run in desk.run("runs", "--json").json["runs"]} == {"done"}

@@ -79,8 +79,10 @@ class Receipt:
 
 @dataclass(frozen=True, slots=True)
 class EffectKey:
-    """Which effect of a run this is, the same when the run is worked through again."""
+    """Which effect of a run this is, the same when the run is worked through again: the n-th of a step on one target. So what
+    a run finds done already, and leaves out, makes no other effect look like it."""
 
     step: str
     repetition: str
     ordinal: int
+    target: str = ""  # place and target of the effect

@@ -403,7 +403,8 @@ class SqliteLedger(SqliteTimes):
         for row in rows:
             *effect, number, step, repetition, ordinal, receipt, state = row
             done = Receipt(*receipt.split(" ", 1)) if state == "done" else None
-            found.append(JournalEntry(number, EffectKey(step, repetition, ordinal), to_effect(effect), done))
+            key = EffectKey(step, repetition, ordinal, f"{effect[0]} {effect[2]}")
+            found.append(JournalEntry(number, key, to_effect(effect), done))
         return found
 
     def effects_done(self, run: int) -> list[JournalEntry]:

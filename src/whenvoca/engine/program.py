@@ -350,9 +350,10 @@ def _keyed(
         except RowFault:
             context.scope.hides = False
             raise
-        ordinal = context.ordinals.get((step_key, repetition), 0) + 1
-        context.ordinals[step_key, repetition] = ordinal
-        key = EffectKey(step_key, repetition, ordinal)
+        target = f"{effect.place} {effect.target}"
+        ordinal = context.ordinals.get((step_key, repetition, target), 0) + 1
+        context.ordinals[step_key, repetition, target] = ordinal
+        key = EffectKey(step_key, repetition, ordinal, target)
         fault = None
         try:
             answer = yield key, effect

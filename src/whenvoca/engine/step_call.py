@@ -44,7 +44,7 @@ class RunContext:
     is_set: bool = True  # the subject makes identities, else the occurrence
     is_lost: bool = False  # the subject is not in the workflow's set (any more)
     is_last_try: bool = False  # trouble at a place is now a failure
-    ordinals: dict[tuple[str, str], int] = field(default_factory=dict)
+    ordinals: dict[tuple[str, ...], int] = field(default_factory=dict)
     reads: dict[tuple[str, int], list[Found]] = field(default_factory=dict)  # what look-ups found, by step and ordinal
     fresh_reads: list[tuple[str, int, list[Found]]] = field(default_factory=list)  # not journalled yet
     trace: Trace | None = None
