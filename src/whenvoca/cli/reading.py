@@ -10,7 +10,7 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say_next, show_json, show_table
-from whenvoca.engine.talking import agenda_of, surroundings
+from whenvoca.engine.conversing import agenda_of, surroundings
 from whenvoca.engine.workspace import find_workspace
 from whenvoca.errors import SettingsFault
 from whenvoca.speech.reading import understand
@@ -63,7 +63,7 @@ def _around(common: Common) -> Surroundings:
         now: datetime = common.clock(zone).now()
         return Surroundings(now, zone)
     kit = common.open()
-    agenda = agenda_of(kit.places.calendars, list(kit.places.calendars))
+    agenda = agenda_of(lambda name: kit.places.calendars[name], list(kit.places.calendars))
     return surroundings(kit.workspace, kit.clock.now(), kit.workspace.zone, agenda)
 
 

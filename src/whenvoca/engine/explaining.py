@@ -114,7 +114,7 @@ def explain_run(
     told.happened = occurrence.happened
     scope, state = describe_start(program.program, occurrence, source, seen, program.zone)
     told.state = _fields_of(source, occurrence.subject, state)
-    stage = LiveStage(places, ledger, clock)
+    stage = LiveStage(places, ledger, clock, workspace)
     listening = _Listening(workflow, Compiler(program.program.columns), told.told)
     _explain_where(program, scope, listening)
     trigger = workflow.trigger

@@ -266,6 +266,12 @@ class Ledger(Times, Protocol):
     def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
         """Ends it: the run is marked as undone, and its subject held until a person changes it."""
 
+    def note_undone(self, number: int, record: RunRecord) -> None:
+        """Marks a run as undone by another one, and holds its subject until a person changes it."""
+
+    def forget_messages(self, place: str, before: str) -> None:
+        """Forgets what was heard at a chat before then."""
+
     def has_made(self, place: str) -> bool:
         """Whether we know of anything that was made at a place."""
 

@@ -477,12 +477,27 @@ class SqliteLedger(SqliteTimes):
         """Ends it: the run is marked as undone, and its subject held until a person changes it."""
         with self.transaction():
             self._db.execute("UPDATE runs SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
-            if outcome != "done":
-                return
+            if outcome == "done":
+                self.note_undone(number, record)
+
+    def note_undone(self, number: int, record: RunRecord) -> None:
+        """Marks a run as undone by another one."""
+        with self.transaction():
             self._db.execute("UPDATE runs SET undone=? WHERE number=?", (number, record.number))
             self._db.execute("UPDATE runs SET undone=NULL WHERE number=? AND ?='undo'", (record.undoes, record.kind))
             state = "done" if record.kind == "undo" else "undone"
             self._db.execute("UPDATE occurrences SET state=? WHERE number=?", (state, record.occurrence))
+
+    def forget_messages(self, place: str, before: str) -> None:
+        """Forgets what was heard before then: both the messages and that they stand."""
+        with self.transaction():
+            newest = self._one("SELECT max(sequence) FROM observations", ())  # stays, so that numbers go on from it
+            old = "FROM observations WHERE place=? AND at<? AND sequence<?"
+            self._db.execute(
+                f"DELETE FROM standing WHERE place=? AND sequence IN (SELECT sequence {old})",
+                (place, place, before, newest),
+            )
+            self._db.execute(f"DELETE {old}", (place, before, newest))
 
     def next_effect(self) -> int:
         """The first free effect number."""

@@ -30,9 +30,10 @@ from whenvoca.engine.faces import (
 )
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Ledger, MadeThing
-from whenvoca.engine.people import People, Person
+from whenvoca.engine.people import Person
 from whenvoca.engine.task_thing import to_thing
 from whenvoca.engine.times import Claim
+from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 
 _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
@@ -59,6 +60,17 @@ class Missing:
 
 class Stage(Protocol):
     """Where steps act."""
+
+    @property
+    def workspace(self) -> Workspace:
+        """The workspace's settings: its people, its zone, its habits."""
+
+    @property
+    def ledger(self) -> Ledger:
+        """The record that runs on this stage are kept in; a copy where it is rehearsed."""
+
+    def person_of(self, name: str) -> Person | None:
+        """The person of [people] of that name."""
 
     def calendar(self, name: str) -> CalendarFace:
         """The calendar of that name."""
@@ -134,8 +146,9 @@ class StagePlaces(Protocol):
 class LiveStage:
     """The stage that writes for real."""
 
-    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock, people: People | None = None) -> None:
+    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock, workspace: Workspace) -> None:
         self._places = places
+        self.workspace, self.ledger = workspace, ledger
         sheets, self._calendars, self._chats, self._outboxes = (
             places.sheets,
             places.calendars,
@@ -143,7 +156,7 @@ class LiveStage:
             places.outboxes,
         )
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
-        self._ledger, self._people = ledger, people or People()
+        self._ledger = ledger
         self._clock = clock
         self._dated: Mapping[str, CalendarFace] = together
         self._planned: dict[str, list[Event]] = {}
@@ -276,7 +289,7 @@ class LiveStage:
 
     def person_of(self, name: str) -> Person | None:
         """The person of [people] of that name."""
-        return self._people.find(name)
+        return self.workspace.people.find(name)
 
     def keep_showing(self, place: str, person: Person, presence: Presence) -> None:
         """Shows again what a claim says, after the program was off."""

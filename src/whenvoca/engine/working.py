@@ -261,7 +261,7 @@ class _Working:
         self._workspace, self._places, self._ledger, self._clock = workspace, places, ledger, clock
         self._request = request
         self._outcome = Outcome()
-        self._stage = LiveStage(places, ledger, clock)
+        self._stage = LiveStage(places, ledger, clock, workspace)
         paused = ledger.pauses()
         self._programs = [
             open_program(workflow, places, ledger, workspace.zone)

@@ -1,0 +1,424 @@
+"""A conversation: what a text asks for is decided here, with what was said before; who asked carries it out and answers."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Attendee, Event
+from whenvoca.calendars.recurrence import occurrence_at
+from whenvoca.calendars.state import event_key
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.faces import CalendarFace, MovedOn, StoredEvent
+from whenvoca.engine.identity import Lineage
+from whenvoca.engine.ledger import RunRecord
+from whenvoca.engine.ledger_rows import encode
+from whenvoca.engine.people import Person
+from whenvoca.engine.reversing import choose_runs
+from whenvoca.engine.stage import Stage
+from whenvoca.engine.workspace import Workspace
+from whenvoca.errors import RequestFault
+from whenvoca.speech.reading import understand
+from whenvoca.speech.reply import reply_to
+from whenvoca.speech.request import Request, Surroundings, Target, Wish
+from whenvoca.values.durations import Duration
+from whenvoca.values.kinds import from_plain
+
+QUIET = timedelta(minutes=30)  # after so long a conversation is forgotten
+ASKED_BEFORE = ("several", "series")  # which requests need a yes unless something else is said
+ASKABLE = ("several", "series", "deletions", "changes", "creations")
+_ATTEMPTS = 3
+_MOST_RUNS = 20
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Manner:
+    """How requests are answered: about which calendars, with new events in ``home``, and what needs a yes first.
+
+    ``approver`` is who must agree where somebody asks to delete an event that another one organizes.
+    """
+
+    calendars: Sequence[str]
+    home: str
+    length: int = 60  # minutes of an event whose end is not said
+    ask_before: Collection[str] = ASKED_BEFORE
+    approver: str = ""
+
+
+@dataclass(slots=True)
+class Memory:
+    """What a conversation remembers: what was spoken of last, the question that waits, the runs that may be undone, and on
+    whose behalf that question is put (their name and room)."""
+
+    last: list[Target] = field(default_factory=list)
+    pending: Request | None = None
+    runs: list[int] = field(default_factory=list)
+    asker: tuple[str, str] = ("", "")
+
+    def to_text(self, at: datetime) -> str:
+        """As the ledger keeps it."""
+        return encode({
+            "at": at.isoformat(), "last": [_key(each) for each in self.last], "runs": self.runs[-_MOST_RUNS:],
+            "pending": None if self.pending is None else request_to_state(self.pending), "asker": list(self.asker),
+        })  # fmt: skip
+
+
+@dataclass(slots=True)
+class Deed:
+    """What is to be done about a text: the request to be carried out, or runs to be undone, or nothing but the reply."""
+
+    request: Request
+    reply: str
+    is_done: bool = False  # the request is to be carried out
+    undoes: list[int] = field(default_factory=list)
+    failed: bool = False
+    asker: tuple[str, str] = ("", "")  # who waits for another one's yes, and now hears of it
+
+    def to_state(self) -> dict[str, Any]:
+        """As plain data, so that a run cut short goes on with the same."""
+        return {
+            "request": request_to_state(self.request), "reply": self.reply, "is_done": self.is_done, "undoes": self.undoes,
+            "failed": self.failed, "asker": list(self.asker),
+        }  # fmt: skip
+
+
+class Conversation:
+    """One person's conversation in one room (or with us alone). ``identity`` gives the lineage of the n-th thing it makes."""
+
+    def __init__(
+        self, stage: Stage, manner: Manner, *, person: Person | None, sender: str, room: str, identity: Callable[[int], Lineage]
+    ) -> None:  # fmt: skip
+        self._stage, self._manner, self._identity = stage, manner, identity
+        self._workspace = stage.workspace
+        self._person = person
+        self.who = person.name.lower() if person is not None else sender.lower()
+        self.room = room
+        self.zone = (person.zone if person is not None else None) or self._workspace.zone
+        self.key = f"talk {self.who} {room}"
+
+    def hear(self, text: str, now: datetime) -> Deed:
+        """Decides what a text asks for. Nothing is done or remembered yet."""
+        agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
+        around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
+        self.memory = recall(self._stage.ledger.meta(self.key), around)
+        request = understand(text, replace(around, last=self.memory.last, pending=self.memory.pending))
+        return self._decide(request)
+
+    def remember(self, deed: Deed, run: int, now: datetime) -> None:
+        """Remembers what was spoken of and done, for what is said next."""
+        memory = self.memory
+        request = deed.request
+        if request.intent == "query" and request.targets:
+            memory.last = request.targets[:1]
+        if deed.is_done and request.intent == "create":
+            memory.last = [Target(self._home_name, self._creation(request.events[0], 0))]
+        elif deed.is_done and request.intent == "change" and request.targets:
+            memory.last = request.targets[:1]
+        if deed.is_done and run:
+            memory.runs = [*[each for each in memory.runs if each != run], run]
+        memory.pending = request if request.question and not deed.asker[0] else None
+        memory.asker = ("", "")
+        self._stage.ledger.set_meta(self.key, memory.to_text(now))
+
+    # --- deciding
+
+    def _decide(self, request: Request) -> Deed:
+        pending = self.memory.pending
+        match request.intent:
+            case "undo":
+                return self._undo(request)
+            case "no":
+                said = "All right, nothing is changed." if pending else reply_to(request, self.zone)
+                return Deed(request, said, asker=self.memory.asker if pending else ("", ""))
+            case "yes" if pending is not None and pending.missing == ["yes"]:
+                deed = self._do(replace(pending, question="", missing=[]))
+                deed.asker = self.memory.asker
+                return deed
+            case "choose" if pending is not None:
+                chosen = [pending.targets[n] for n in request.choice if n < len(pending.targets)]
+                intent: Any = "delete" if "delete" in pending.question else "change"
+                return self._do_or_ask(replace(pending, intent=intent, targets=chosen, question="", missing=[]))
+            case "create" | "change" | "delete":
+                return self._do_or_ask(request)
+        return Deed(request, reply_to(request, self.zone))
+
+    def _do_or_ask(self, request: Request) -> Deed:
+        if not request.question and self._needs_yes(request):
+            said = reply_to(request, self.zone)
+            owner = self._other_organizer(request)
+            if owner:
+                said += f"\n{owner} organizes that."
+            request.question, request.missing = f"{said}\nShall I? (yes or no)", ["yes"]
+        return Deed(request, request.question) if request.question else self._do(request)
+
+    def _needs_yes(self, request: Request) -> bool:
+        """Whether such a request is asked about first."""
+        before = self._manner.ask_before
+        if request.intent == "create":
+            return "creations" in before
+        if request.intent == "change":
+            return "changes" in before
+        is_several = "several" in before and len(request.targets) > 1
+        is_series = "series" in before and request.scope != "this" and any(each.event.rule for each in request.targets)
+        is_series = is_series or ("series" in before and request.scope == "all")
+        return "deletions" in before or is_several or is_series or bool(self._other_organizer(request))
+
+    def _other_organizer(self, request: Request) -> str:
+        """Who else organizes what is to be deleted; empty where it is nobody, or who asks."""
+        if request.intent != "delete" or not self.who or self.who == self._manner.approver.lower():
+            return ""
+        for target in request.targets:
+            organizer = target.event.organizer
+            person = self._stage.workspace.people.find(organizer) if organizer else None
+            name = person.name if person is not None else organizer
+            if name and name.lower() != self.who and organizer != self._stage.workspace.people.organizer:
+                return name
+        return ""
+
+    def needs_approver(self, deed: Deed) -> str:
+        """Who must agree to a deed that waits for a yes; empty where who asks may say it."""
+        is_asked = deed.request.missing == ["yes"] and bool(self._other_organizer(deed.request))
+        return self._manner.approver if is_asked else ""
+
+    def ask_another(self, deed: Deed, approver: Person, now: datetime) -> str:
+        """Puts the question of a deed to another person, in their own conversation with us; answers what they are told."""
+        memory = Memory(pending=deed.request, asker=(self.who, self.room))
+        self._stage.ledger.set_meta(f"talk {approver.name.lower()} ", memory.to_text(now))
+        return f"{self.who} asks: {deed.request.question}"
+
+    def _do(self, request: Request) -> Deed:
+        if request.intent == "create" and not self._manner.home:
+            names = ", ".join(self._manner.calendars) or "none"
+            request.question = f"In which calendar? There are: {names}. Name one with --in."
+            request.intent, request.missing = "ask", ["calendar"]
+            return Deed(request, request.question)
+        for target in request.targets:
+            if self._stage.calendar(target.calendar).info().readonly:
+                return Deed(request, f"{target.calendar} is only read; nothing is changed.", failed=True)
+        if all(decide() is None for decide in self.deciders(request)):
+            return Deed(request, "It is so already; nothing is changed.")
+        return Deed(request, reply_to(request, self.zone, done=True), is_done=True)
+
+    def _undo(self, request: Request) -> Deed:
+        for number in reversed(self.memory.runs):
+            try:
+                records = choose_runs(self._stage.ledger, [number])
+            except RequestFault:
+                continue
+            return Deed(request, f"Taken back: {_label_of(records[-1])}.", undoes=[each.number for each in records])
+        return Deed(request, "There is nothing of yours to take back.")
+
+    # --- doing
+
+    def effects(self, request: Request) -> Generator[Effect, Receipt, None]:
+        """The effects of a request; each is decided anew, three times at most, while its event moves on meanwhile."""
+        for decide in self.deciders(request):
+            for attempt in range(_ATTEMPTS):
+                effect = decide()
+                if effect is None:
+                    break
+                try:
+                    yield effect
+                except MovedOn:
+                    if attempt == _ATTEMPTS - 1:
+                        raise
+                else:
+                    break
+
+    def deciders(self, request: Request) -> Iterator[Callable[[], Effect | None]]:
+        """What gives the effect of each event that the request is about, as it stands now; None where it is so already."""
+        if request.intent == "create":
+            for n, wish in enumerate(request.events):
+                yield lambda n=n, wish=wish: self._to_creation(wish, n)  # type: ignore[misc]
+            return
+        for target in request.targets:
+            yield lambda target=target: self._to_effect(request, target)  # type: ignore[misc]
+
+    def _to_effect(self, request: Request, target: Target) -> Effect | None:
+        key = event_key(target.event.uid, None if request.scope == "all" else target.event.occurrence)
+        stored = self._stage.find_event(target.calendar, key)
+        if stored is None:
+            return None
+        kept = stored.data.decode("utf-8", "replace")
+        more: dict[str, Any] = {
+            "place": target.calendar,
+            "target": key,
+            "version": stored.version,
+            "stored": stored,
+            "kept": kept,
+        }
+        if request.intent == "delete":
+            return Effect(verb="delete event", before=_shown(stored.event), **more)
+        new = self._changed(stored, request.changes)
+        old, fresh = stored.event.content(), new.content()
+        names = [name for name in old if old[name] != fresh[name]]
+        if not names:
+            return None
+        before, after = ({name: each[name] for name in names} for each in (old, fresh))
+        return Effect(verb="change event", before=before, after=after, event=new, **more)
+
+    @property
+    def _home_name(self) -> str:
+        return self._stage.calendar(self._manner.home).name
+
+    def place_of(self, request: Request) -> str:
+        """Where a request does something, first of all."""
+        return request.targets[0].calendar if request.targets else self._home_name
+
+    def _to_creation(self, wish: Wish, number: int) -> Effect:
+        event = self._creation(wish, number)
+        return Effect(
+            verb="create event", place=self._home_name, target=event.uid, after=_shown(event), event=event,
+            lineage=event.origin, number=1,
+        )  # fmt: skip
+
+    def _creation(self, wish: Wish, number: int) -> Event:
+        assert wish.start is not None
+        assert wish.end is not None
+        lineage = self._identity(number)
+        people = self._workspace.people
+        return Event(
+            uid=lineage.to_uid(1), title=wish.title, start=wish.start, end=wish.end, location=wish.location, rule=wish.repeat,
+            attendees=tuple(Attendee(people.to_address(each)) for each in wish.attendees),
+            alarms=(Duration(seconds=-60 * wish.alarm_minutes),) if wish.alarm_minutes is not None else (), origin=lineage.to_mark(),
+        )  # fmt: skip
+
+    def _changed(self, stored: StoredEvent, changes: Mapping[str, Any]) -> Event:
+        event = stored.event
+        given: dict[str, Any] = {
+            name: changes[name] for name in ("title", "start", "end", "location", "busy") if name in changes
+        }
+        people = self._workspace.people
+        if "attendees" in changes:
+            there = {each.address.lower() for each in event.attendees}
+            fresh = [Attendee(people.to_address(each)) for each in changes["attendees"]]
+            given["attendees"] = (*event.attendees, *[each for each in fresh if each.address.lower() not in there])
+        if "without" in changes:
+            gone = {people.to_address(each).lower() for each in changes["without"]}
+            given["attendees"] = tuple(each for each in event.attendees if each.address.lower() not in gone)
+        if "alarm" in changes:
+            given["alarms"] = (Duration(seconds=-60 * int(changes["alarm"])),)
+        return replace(event, sequence=event.sequence + 1, **given)
+
+
+def label_of(request: Request) -> str:
+    """What a run that carries a request out is called."""
+    titles = [each.title for each in request.events] or [each.event.title for each in request.targets]
+    return titles[0] if len(titles) == 1 else f"{len(titles)} events: {', '.join(titles)}"[:120]
+
+
+def _label_of(record: RunRecord) -> str:
+    """What a run did, for who asked for it."""
+    if record.kind == "request":
+        return record.label
+    done = [effect for effect in record.effects if effect.verb.endswith(" event")]
+    titles = [str((each.after or {}).get("title") or (each.before or {}).get("title") or each.target) for each in done]
+    found = dict.fromkeys([_stored_title(each) or title for each, title in zip(done, titles, strict=True)])
+    return ", ".join(found) or record.label
+
+
+def _stored_title(effect: Effect) -> str:
+    """The title in what stood there whole, for a change that did not touch it."""
+    for line in effect.kept.splitlines():
+        if line.startswith("SUMMARY") and ":" in line:
+            return line.partition(":")[2].replace("\\,", ",").replace("\\;", ";")
+    return ""
+
+
+def agenda_of(calendar: Callable[[str], CalendarFace], names: Sequence[str], *, hides: bool = False) -> list[Target]:
+    """All events of these calendars, series once; ``hides``: nothing but the times of private ones, since others read it."""
+    faces = [calendar(name) for name in names]
+    found = [(face.name, event) for face in faces for event in face.all_events()]
+    return [Target(name, _hidden(event) if hides and event.private else event) for name, event in found]
+
+
+def _hidden(event: Event) -> Event:
+    return replace(event, title="private", location="", attendees=())
+
+
+def surroundings(
+    workspace: Workspace, now: datetime, zone: ZoneInfo, agenda: Sequence[Target], *, length: int = 60
+) -> Surroundings:
+    """What a text is read among in a workspace."""
+    order = workspace.dates if workspace.dates in ("day first", "month first") else ""
+    return Surroundings(now, zone, agenda, sorted(workspace.people_names), order, length, workspace.hours)
+
+
+def _shown(event: Event) -> dict[str, Any]:
+    return {name: value for name, value in event.content().items() if value or name in ("start", "end")}
+
+
+# --- remembering
+
+
+def recall(text: str, around: Surroundings) -> Memory:
+    """What a conversation remembers; nothing where it was quiet too long, or what is kept cannot be read."""
+    if not text:
+        return Memory()
+    try:
+        state = json.loads(text)
+        if around.now - datetime.fromisoformat(state["at"]) > QUIET:
+            return Memory()
+        memory = Memory(_found_all(state["last"], around), None, list(state["runs"]))
+        who, room = state.get("asker", ["", ""])
+        memory.asker = (who, room)
+        if state["pending"] is not None:
+            memory.pending = request_from_state(state["pending"], around)
+        return memory
+    except (ValueError, KeyError, TypeError):
+        return Memory()
+
+
+def deed_from_state(state: Mapping[str, Any], around: Surroundings) -> Deed:
+    """The deed of ``to_state``; events that are gone are left out."""
+    request = request_from_state(state["request"], around)
+    who, room = state["asker"]
+    return Deed(request, state["reply"], state["is_done"], list(state["undoes"]), state["failed"], (who, room))
+
+
+def request_to_state(request: Request) -> dict[str, Any]:
+    """A request as plain data."""
+    return {
+        "intent": request.intent, "scope": request.scope, "changes": [[name, value] for name, value in request.changes.items()],
+        "missing": request.missing, "question": request.question, "targets": [_key(each) for each in request.targets],
+        "events": [[w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.alarm_minutes] for w in request.events],
+    }  # fmt: skip
+
+
+def request_from_state(state: Mapping[str, Any], around: Surroundings) -> Request:
+    """The request of ``request_to_state``, about the events as they stand now."""
+    return Request(
+        state["intent"], events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]], scope=state["scope"],
+        changes={name: from_plain(value) for name, value in state["changes"]}, missing=list(state["missing"]),
+        question=state["question"], targets=_found_all(state["targets"], around),
+    )  # fmt: skip
+
+
+def _key(target: Target) -> list[str]:
+    return [target.calendar, event_key(target.event.uid, target.event.occurrence)]
+
+
+def _found_all(keys: Sequence[Sequence[str]], around: Surroundings) -> list[Target]:
+    return [found for each in keys if (found := _found(each, around)) is not None]
+
+
+def _found(key: Sequence[str], around: Surroundings) -> Target | None:
+    calendar, wanted = key
+    uid, _, occurrence = wanted.partition(" @ ")
+    for each in around.agenda:
+        if each.calendar != calendar or each.event.uid != uid:
+            continue
+        if event_key(uid, each.event.occurrence) == wanted:
+            return each
+        if occurrence and each.event.occurrence is None:
+            moment: datetime | date = datetime.strptime(occurrence[:8], "%Y%m%d").replace(tzinfo=UTC).date()
+            if "T" in occurrence:
+                moment = datetime.strptime(occurrence, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+            found = occurrence_at(each.event, moment, around.zone)
+            if found is not None:
+                return Target(calendar, found)
+    return None
