@@ -38,7 +38,8 @@ http_ports = {{}}
 https_ports = {{}}
 component_ports = {{}}
 legacy_ssl_ports = {{}}
-modules_enabled = {{ "roster", "saslauth", "disco", "ping", "presence", "message", "iq", "offline" }}
+modules_enabled = {{ "roster", "saslauth", "disco", "ping", "presence", "message", "iq", "offline", "mam" }}
+default_archive_policy = true
 modules_disabled = {{ "s2s", "tls", "posix_daemonize" }}
 c2s_require_encryption = false
 allow_unencrypted_plain_auth = true
@@ -52,6 +53,10 @@ Component "rooms.localhost" "muc"
   muc_room_default_public = true
   muc_room_locking = false
   muc_room_default_persistent = true
+  muc_room_default_public_jids = true
+  muc_room_default_history_length = 0
+  modules_enabled = {{ "muc_mam" }}
+  muc_log_by_default = true
 """
 USERS = ("desk", "ines", "tomas", "carol")
 
@@ -129,7 +134,7 @@ class Onlooker:
                 True,
                 False,
             )
-            for plugin in ("xep_0030", "xep_0045", "xep_0199"):
+            for plugin in ("xep_0030", "xep_0045", "xep_0066", "xep_0199"):
                 client.register_plugin(plugin)
 
             async def start(_: Any) -> None:
@@ -163,6 +168,17 @@ class Onlooker:
     def join(self, room: str, nickname: str) -> None:
         """Enters a room, which makes it."""
         self.do(self.client.plugin["xep_0045"].join_muc_wait(room, nickname, maxstanzas=0, timeout=5))
+
+    def say(self, text: str, *, to: str = "", room: str = "", sound: str = "") -> None:
+        """Says something to an address, or in a room."""
+
+        async def speak() -> None:
+            message = self.client.make_message(room or to, mbody=text, mtype="groupchat" if room else "chat")
+            if sound:
+                message["oob"]["url"] = sound
+            message.send()
+
+        self.do(speak())
 
     def befriend(self, address: str) -> None:
         """Asks to see somebody's presence."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
@@ -35,7 +35,8 @@ def prosody(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Prosody]:
         for user in ("desk", "ines", "tomas", "carol"):
             os.environ[f"{user.upper()}_CHAT"] = f"{user}pw"
         carol = Onlooker(server.port, "carol")
-        carol.join("dome-floor@rooms.localhost", "carol")
+        for room in ("dome-floor", "attic"):
+            carol.join(f"{room}@rooms.localhost", "carol")
         carol.close()
         yield server
 
@@ -62,13 +63,17 @@ class Look(Protocol):
     def at_ines(self) -> list[tuple[str, str]]: ...
     def ines_shows(self) -> tuple[str, str]: ...
     def ines_changes(self, show: str, status: str) -> None: ...
+    def say(self, who: str, text: str, room: str = "") -> None: ...
+    def restart(self) -> None: ...
     def close(self) -> None: ...
 
 
 class FolderLook:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self.chat: ChatFace = FolderChat("chat", folder, "chat", UTC_ZONE, rooms=("dome-floor", "attic"))
+        people = People.of([INES, TOMAS])
+        self.chat: ChatFace = FolderChat("chat", folder, "chat", UTC_ZONE, rooms=("dome-floor", "attic"), people=people)
+        self._count = 0
 
     def _said(self, path: str) -> list[tuple[str, str]]:
         file = self._folder / path
@@ -90,16 +95,39 @@ class FolderLook:
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(json.dumps({"show": show, "status": status}))
 
+    def say(self, who: str, text: str, room: str = "") -> None:
+        self._count += 1
+        assert isinstance(self.chat, FolderChat)
+        self.chat.post(room, who, text, STAMP + timedelta(seconds=self._count), answered=False)
+
+    def restart(self) -> None: ...
+
     def close(self) -> None: ...
 
 
 class XmppLook:
     def __init__(self, port: int) -> None:
         self.chat: ChatFace = xmpp(port)
+        self._port = port
+        self._others: dict[str, Onlooker] = {}
+        self._in: set[tuple[str, str]] = set()
         self._carol, self._ines = Onlooker(port, "carol"), Onlooker(port, "ines")
         self._carol.join("dome-floor@rooms.localhost", "carol")
         self._carol.befriend("ines@localhost")
         eventually(lambda: self._carol.client.client_roster["ines@localhost"]["subscription"] in ("to", "both"))
+
+    def say(self, who: str, text: str, room: str = "") -> None:
+        if who not in self._others:
+            self._others[who] = self._ines if who == "ines" else Onlooker(self._port, who)
+        if room and (who, room) not in self._in:
+            self._others[who].join(f"{room}@rooms.localhost", who)
+            self._in.add((who, room))
+        to = {"room": f"{room}@rooms.localhost"} if room else {"to": "desk@localhost"}
+        self._others[who].say(text, **to)
+
+    def restart(self) -> None:
+        self.chat.close()
+        self.chat = xmpp(self._port)
 
     def in_room(self) -> list[tuple[str, str]]:
         return [
@@ -119,8 +147,8 @@ class XmppLook:
 
     def close(self) -> None:
         self.chat.close()
-        self._carol.close()
-        self._ines.close()
+        for each in {self._carol, self._ines, *self._others.values()}:
+            each.close()
 
 
 @pytest.fixture(params=["folder", "xmpp"])
@@ -164,6 +192,58 @@ def test_room_that_is_not_there_is_refused(look: Look) -> None:
     answer = send(look, "x", room="cellar", text="hello")
     assert isinstance(answer, RowFault)
     assert "cellar" in answer.message
+
+
+class Ear:
+    """Hears a chat as the engine does: what is known by its key is not heard again."""
+
+    def __init__(self, look: Look) -> None:
+        self._look, self._cursor = look, ""
+        self._keys: set[str] = set()
+        self.said: list[tuple[str, str, str]] = []
+
+    def listen(self) -> list[tuple[str, str, str]]:
+        """Sender, room and text of all that was heard so far."""
+        found, self._cursor = self._look.chat.heard(self._cursor, datetime.now(UTC))
+        self.said += [(each.sender, each.room, each.text) for each in found if each.key not in self._keys]
+        self._keys |= {each.key for each in found}
+        return self.said
+
+
+def test_messages_are_heard_once_in_order_by_whom_and_where(look: Look) -> None:
+    ear = Ear(look)
+    ear.listen()
+    ear.said.clear()
+    look.say("ines", "am I free?")
+    look.say("tomas", "calendar, scrap friday", "dome-floor")
+    look.say("ines", "Grüße\nund ✓")
+    send(look, "own-1", room="dome-floor", text="our own words")
+    send(look, "own-2", person="ines", chat="ines", text="an answer")
+    wanted = {
+        ("ines", "", "am I free?"),
+        ("tomas", "dome-floor", "calendar, scrap friday"),
+        ("ines", "", "Grüße\nund ✓"),
+    }
+    eventually(lambda: set(ear.listen()) == wanted)
+    assert ear.listen() == ear.said
+    assert len(ear.said) == 3
+    assert [text for who, _, text in ear.said if who == "ines"] == ["am I free?", "Grüße\nund ✓"]
+
+
+def test_what_was_said_while_nobody_listened_is_heard_afterwards(look: Look) -> None:
+    ear = Ear(look)
+    look.say("ines", "before")
+    eventually(lambda: ("ines", "", "before") in ear.listen())
+    look.say("tomas", "settling", "attic")
+    eventually(lambda: ("tomas", "attic", "settling") in ear.listen())
+    ear.said.clear()
+    look.chat.close()
+    look.say("ines", "meanwhile")
+    look.say("tomas", "in the room too", "attic")
+    look.restart()
+    eventually(lambda: sorted(ear.listen()) == [("ines", "", "meanwhile"), ("tomas", "attic", "in the room too")])
+    look.restart()
+    assert len(ear.listen()) == 2
 
 
 def test_presence_is_set_and_comes_back(look: Look) -> None:

@@ -27,8 +27,11 @@ _MOST_SHOWN = 20
 @click.option("--to", "room", default="", metavar="ROOM", help="A room of the stand-in chat: both sides stand in it.")
 @click.option("--in", "calendars", multiple=True, metavar="CALENDAR", help="Only these; new events go into the first.")
 @click.option("--explain", is_flag=True, help="Show how it was understood.")
+@click.option("--leave", is_flag=True, help="Only say it in the stand-in chat: a workflow that hears it answers.")
 @common_options
-def command(common: Common, text: str, who: str, room: str, calendars: tuple[str, ...], explain: bool) -> int:
+def command(
+    common: Common, text: str, who: str, room: str, calendars: tuple[str, ...], explain: bool, leave: bool
+) -> int:
     """Ask for a change of the calendars in your own words, or what is in them.
 
     One conversation per person and room: what was spoken of last is "it", a question waits for its answer, and "undo that"
@@ -39,20 +42,22 @@ def command(common: Common, text: str, who: str, room: str, calendars: tuple[str
     """
     kit = common.open(with_root=True)
     person = _person(kit, who)
-    chat = _chat_with(kit, room) if room else None
+    chat = _chat_with(kit, room) if room or leave else None
     if not text:
         if chat is None:
             raise RequestFault("say what is to be done", mend='such as: whenvoca say "anything tonight?"')
         return _show_room(chat, room, common)
+    if leave and chat is not None:
+        return _leave(kit, chat, room, person, text, common)
     names = [_calendar(kit, name) for name in calendars] or list(kit.places.calendars)
     home = _home(kit, names, named=bool(calendars))
     with open_ledger(kit.workspace, kit.clock, say) as ledger:
         talk = Talk(kit.workspace, kit.places, ledger, kit.clock, names, home=home, person=person, room=room)
         if chat is not None:
-            chat.post(room, person.name if person is not None else "somebody", text, kit.clock.now())
+            chat.post(room, _name_of(person), text, kit.clock.now(), answered=True)
         answered = talk.answer(text)
         if chat is not None:
-            chat.post(room, chat.name_here, answered.reply, kit.clock.now())
+            chat.post(room, chat.name_here, answered.reply, kit.clock.now(), answered=True)
     if common.as_json:
         show_json(answered_to_json(answered))
     else:
@@ -64,6 +69,23 @@ def command(common: Common, text: str, who: str, room: str, calendars: tuple[str
     if answered.failed:
         return ExitCode.FAILED
     return ExitCode.NEEDS_YES if answered.request.question else ExitCode.DONE
+
+
+def _name_of(person: Person | None) -> str:
+    return (person.chat or person.name) if person is not None else "somebody"
+
+
+def _leave(kit: Kit, chat: FolderChat, room: str, person: Person | None, text: str, common: Common) -> int:
+    """Says something in the stand-in chat, and no more."""
+    if person is None:
+        raise RequestFault("--leave: who says it?", mend="--as PERSON")
+    chat.post(room, _name_of(person), text, kit.clock.now(), answered=False)
+    if common.as_json:
+        show_json({"room": room or None, "from": person.name, "text": text})
+    else:
+        say(f"said in {room}" if room else f"said to {chat.name_here} alone")
+        say_next("whenvoca run takes it up, if a workflow hears it", quiet=common.quiet)
+    return ExitCode.DONE
 
 
 def _show_room(chat: FolderChat, room: str, common: Common) -> int:
@@ -116,7 +138,7 @@ def _home(kit: Kit, names: Sequence[str], *, named: bool) -> str:
 
 def _chat_with(kit: Kit, room: str) -> FolderChat:
     chats = [chat for chat in kit.places.chats.values() if isinstance(chat, FolderChat)]
-    found = [chat for chat in chats if room in chat.rooms]
+    found = [chat for chat in chats if not room or room in chat.rooms]
     if len(found) != 1:
         rooms = sorted({each for chat in chats for each in chat.rooms})
         said = "several stand-in chats have" if found else "no stand-in chat has"

@@ -127,7 +127,11 @@ class Batch:
         identity = program.workflow.identity
         self._sheets = sheets
         after = 0
-        held: set[str] = set()  # subjects whose run waits: what happened to them later waits with it
+        held: set[str] = set()  # lanes whose run waits: what comes later in them waits with it
+
+        def lane(occurrence: Occurrence) -> str:
+            return "" if sources[occurrence.place].in_order else occurrence.subject
+
         while not self.stop() and (occurrences := self.ledger.waiting(identity, GROUP, after)):
             after = occurrences[-1].number
             left = [each for each in occurrences if self.chosen is None or each.subject in self.chosen]
@@ -136,13 +140,13 @@ class Batch:
                 later: list[Occurrence] = []
                 seen: set[str] = set()
                 for each in left:
-                    if each.subject in held:
+                    if lane(each) in held:
                         continue
-                    (later if each.subject in seen else wave).append(each)
-                    seen.add(each.subject)
+                    (later if lane(each) in seen else wave).append(each)
+                    seen.add(lane(each))
                 runs = [self._begin(start, program) for start in self._starts(wave, program, sources, zone)]
                 self._advance(runs)
-                held |= {run.occurrence.subject for run in runs if run.outcome == "waiting"}
+                held |= {lane(run.occurrence) for run in runs if run.outcome == "waiting"}
                 left = later
             if len(self._unsaved) >= MOST_UNSAVED and not self.save_files(sheets):
                 return
@@ -198,7 +202,7 @@ class Batch:
         assert trigger is not None
         context = RunContext(
             self.stage, start.scope, self.root, program.workflow.identity, occurrence.subject, occurrence.place, self.people,
-            sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=start.is_lost,
+            run=occurrence.run, sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=start.is_lost,
             is_last_try=occurrence.tries + 1 >= settings.tries,
             reads=self.ledger.reads_of(self.ledger.last_run_of(occurrence)) if start.done or asks(program.workflow) else {},
             ask=self.ask,

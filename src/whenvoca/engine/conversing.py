@@ -78,12 +78,12 @@ class Deed:
     failed: bool = False
     asker: tuple[str, str] = ("", "")  # who waits for another one's yes, and now hears of it
 
-    def to_state(self) -> dict[str, Any]:
-        """As plain data, so that a run cut short goes on with the same."""
-        return {
+    def to_text(self) -> str:
+        """As JSON, so that a run cut short goes on with the same."""
+        return encode({
             "request": request_to_state(self.request), "reply": self.reply, "is_done": self.is_done, "undoes": self.undoes,
             "failed": self.failed, "asker": list(self.asker),
-        }  # fmt: skip
+        })  # fmt: skip
 
 
 class Conversation:
@@ -103,7 +103,7 @@ class Conversation:
     def hear(self, text: str, now: datetime) -> Deed:
         """Decides what a text asks for. Nothing is done or remembered yet."""
         agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
-        around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
+        around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
         self.memory = recall(self._stage.ledger.meta(self.key), around)
         request = understand(text, replace(around, last=self.memory.last, pending=self.memory.pending))
         return self._decide(request)
@@ -373,8 +373,9 @@ def recall(text: str, around: Surroundings) -> Memory:
         return Memory()
 
 
-def deed_from_state(state: Mapping[str, Any], around: Surroundings) -> Deed:
-    """The deed of ``to_state``; events that are gone are left out."""
+def deed_from_text(text: str, around: Surroundings) -> Deed:
+    """The deed of ``to_text``; events that are gone are left out."""
+    state = json.loads(text)
     request = request_from_state(state["request"], around)
     who, room = state["asker"]
     return Deed(request, state["reply"], state["is_done"], list(state["undoes"]), state["failed"], (who, room))

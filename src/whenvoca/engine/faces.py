@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
@@ -143,12 +143,40 @@ class Presence:
         return cls(str(data.get("show") or "free"), str(data.get("status") or ""), str(data.get("symbol") or ""))
 
 
+@dataclass(frozen=True, slots=True)
+class Heard:
+    """A message that somebody else said: in a room, or to us alone where ``room`` is empty. ``sender`` is their name of
+    [people], else their address, empty where the room hides it; ``names`` is all that they go by."""
+
+    key: str  # what makes it the same message
+    sender: str
+    room: str
+    text: str
+    sent: datetime
+    sound: str = ""  # the file or address of what was dictated
+    names: tuple[str, ...] = ()
+
+
+class DictationFace(Protocol):
+    """What hears what was said in a sound."""
+
+    def transcribe(self, sound: str) -> str:
+        """The words in a sound, empty where none can be made out."""
+
+
 class ChatFace(Place, Protocol):
     """A chat: rooms, people, and what they show."""
+
+    def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
+        """What others said since the last time, which gave ``cursor`` (empty at first), and the new one; ``at`` is this moment.
+        Raises PlaceTrouble."""
 
     @property
     def rooms(self) -> Sequence[str]:
         """The rooms that may be written to."""
+
+    def listen(self, wake: Callable[[], None]) -> None:
+        """From now on ``wake`` is called, from another thread, when something is said; where the chat tells by itself."""
 
     def presence_of(self, person: Person) -> Presence:
         """What the person shows now. Raises PlaceTrouble."""

@@ -492,7 +492,7 @@ class SqliteLedger(SqliteTimes):
         """Forgets what was heard before then: both the messages and that they stand."""
         with self.transaction():
             newest = self._one("SELECT max(sequence) FROM observations", ())  # stays, so that numbers go on from it
-            old = "FROM observations WHERE place=? AND at<? AND sequence<?"
+            old = "FROM observations WHERE place=? AND seen_at<? AND sequence<?"
             self._db.execute(
                 f"DELETE FROM standing WHERE place=? AND sequence IN (SELECT sequence {old})",
                 (place, place, before, newest),

@@ -6,7 +6,7 @@ import hashlib
 import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -14,7 +14,7 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, to_state
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import CalendarFace, CalendarLook, Resource, RowState, SheetFace
+from whenvoca.engine.faces import CalendarFace, CalendarLook, ChatFace, Heard, Resource, RowState, SheetFace
 from whenvoca.engine.ledger import Ledger, Observation, Occurrence, Sighting
 from whenvoca.engine.program import Program
 from whenvoca.engine.sources import Source
@@ -22,6 +22,9 @@ from whenvoca.engine.starts import TakenUp
 from whenvoca.errors import RowFault
 from whenvoca.language.evaluation import Scope
 from whenvoca.language.inference import fold_name
+
+KEPT = timedelta(days=90)  # so long messages are remembered
+LONGEST_TEXT = 10_000  # signs of a message that are kept
 
 
 @dataclass(slots=True)
@@ -145,6 +148,29 @@ def _is_given(master: Event | None, key: str, state: RowState, zone: ZoneInfo) -
     """Whether a changed occurrence that is gone is one of its series again, as if it had never been changed."""
     occurrence: Any = state.get("occurrence")
     return master is not None and occurrence is not None and occurrence_at(master, occurrence, zone) is not None
+
+
+# --- chats
+
+
+def observe_chat(ledger: Ledger, chat: ChatFace, at: datetime) -> Sight:
+    """Enters what was said in a chat into the observation log; what is old is forgotten."""
+    cursor = ledger.cursor(chat.name)
+    heard, following = chat.heard(cursor, at)
+    known = ledger.standing(chat.name, [each.key for each in heard])
+    heard = [each for each in heard if each.key not in known]
+    if heard or following != cursor:
+        ledger.observe(chat.name, [Sighting(each.key, _said(each)) for each in heard], following, at.isoformat())
+        ledger.forget_messages(chat.name, (at - KEPT).isoformat())
+    return Sight()
+
+
+def _said(message: Heard) -> dict[str, Any]:
+    found = {
+        "sender": message.sender, "room": message.room, "text": message.text[:LONGEST_TEXT], "sent": message.sent,
+        "sound": message.sound, "names": ", ".join(message.names),
+    }  # fmt: skip
+    return {name: value for name, value in found.items() if value}
 
 
 # --- what is an occurrence

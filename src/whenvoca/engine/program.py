@@ -22,6 +22,7 @@ from whenvoca.language.checker import iter_steps
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.inference import fold_name
 from whenvoca.values.kinds import is_empty
+from whenvoca.values.numbers import split_addresses
 from whenvoca.values.texts import show_value
 
 
@@ -45,9 +46,7 @@ class Program:
         self._steps = 0
         self._hides = workflow.settings.private != "shown"
         assert workflow.trigger is not None
-        self.where = _admitting(
-            self._compiler.conditions(workflow.trigger.conditions), workflow.trigger.definition.admits
-        )
+        self.where = _admitting(self._compiler.conditions(workflow.trigger.conditions), workflow.trigger)
         self._body = self._compile(workflow.body)
         self._on_failure = self._compile(workflow.on_failure) if workflow.on_failure else None
 
@@ -296,11 +295,16 @@ class TroubleFault(RowFault):
         self.trouble = trouble
 
 
-def _admitting(where: Callable[[Scope], bool], admits: Callable[[Any], bool] | None) -> Callable[[Scope], bool]:
+def _admitting(where: Callable[[Scope], bool], trigger: tree.Trigger) -> Callable[[Scope], bool]:
     """The trigger's `where`, for the subjects that it is about at all."""
+    admits = trigger.definition.admits
     if admits is None:
         return where
-    return lambda scope: admits(scope.subject) and where(scope)
+    said = {
+        word: [piece.lower() for text in tree.plain_texts(node) for piece in split_addresses(text)]
+        for word, node in trigger.settings.items()
+    }
+    return lambda scope: admits(scope.subject, said) and where(scope)
 
 
 def _written_out(node: tree.Node | None) -> str:

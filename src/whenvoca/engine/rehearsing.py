@@ -45,6 +45,8 @@ def rehearse(
         rehearsed = places.rehearsed(instead)
         for place in instead:
             ledger.forget(place)
+            if place in rehearsed.chats:
+                ledger.set_reader(workflows[0].identity, rehearsed.chats[place].name, 0)  # what the sample says counts
         idle = {} if instead else _take_up(others, rehearsed, ledger, clock, workspace)
         if until is not None and isinstance(clock, PlayedClock):
             return Rehearsal(_play(workspace, workflows, rehearsed, ledger, clock, request, until))
@@ -104,8 +106,9 @@ def _next(
 def _instead(workflows: Sequence[tree.Workflow], sample: Path) -> dict[str, Path]:
     (workflow,) = workflows
     trigger = workflow.trigger
-    if trigger is None or trigger.definition.subject != "row":
-        raise RequestFault(f"{workflow.name} is not about rows", mend="a sample stands for rows of a sheet")
+    if trigger is None or trigger.definition.subject not in ("row", "message"):
+        mend = "a sample stands for rows of a sheet or for messages"
+        raise RequestFault(f"{workflow.name} is about neither rows nor messages", mend=mend)
     if not sample.exists():
         raise RequestFault("there is no such file", where=str(sample))
     return {trigger.places[0].lower(): sample}

@@ -1,4 +1,4 @@
-"""Where subjects come from: sheets and calendars as a trigger sees them, one face for both."""
+"""Where subjects come from: sheets, calendars and chats as a trigger sees them, one face for all."""
 
 from __future__ import annotations
 
@@ -10,14 +10,17 @@ from whenvoca.calendars.event import changed_fields
 from whenvoca.calendars.state import from_state, split_key
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.event_thing import EVENT_FIELDS
-from whenvoca.engine.faces import CalendarFace, RowState, SheetFace
+from whenvoca.engine.faces import CalendarFace, ChatFace, RowState, SheetFace
 from whenvoca.engine.ledger import Ledger
+from whenvoca.engine.message_thing import MESSAGE_FIELDS, MessageThing
 from whenvoca.engine.standing import event_now
 from whenvoca.engine.task_thing import TASK_FIELDS, to_thing
 from whenvoca.language.evaluation import Thing
 from whenvoca.language.inference import fold_name
 from whenvoca.values.columns import Unread
 from whenvoca.values.kinds import show_raw
+
+_LONGEST_LABEL = 60
 
 
 class Change:
@@ -45,6 +48,7 @@ class Source(Protocol):
     name: str
     zone: ZoneInfo
     fields: frozenset[str]  # of its subjects, folded
+    in_order: bool  # its subjects run one after the other, as they came; else only what happens to one of them
 
     def prepare(self) -> None:
         """Reads the place if that has not been done yet, so that its subjects as they stand now are known."""
@@ -67,6 +71,8 @@ class Source(Protocol):
 
 class SheetSource:
     """A sheet's rows."""
+
+    in_order = False
 
     def __init__(self, sheet: SheetFace, ledger: Ledger) -> None:
         self.sheet = sheet
@@ -123,6 +129,8 @@ def _shown(row: Thing, word: str) -> Any:
 class CalendarSource:
     """A calendar's events, as they were last observed."""
 
+    in_order = False
+
     def __init__(self, calendar: CalendarFace, ledger: Ledger) -> None:
         self.calendar = calendar
         self.fields = TASK_FIELDS if calendar.info().kind == "tasks" else EVENT_FIELDS
@@ -160,10 +168,48 @@ class CalendarSource:
         return state
 
 
+class MessageSource:
+    """A chat's messages, as they were heard."""
+
+    fields = MESSAGE_FIELDS
+    in_order = True
+
+    def __init__(self, chat: ChatFace, ledger: Ledger) -> None:
+        self.chat = chat
+        self.name, self.zone = chat.name, chat.zone
+        self._ledger = ledger
+
+    def prepare(self) -> None:
+        """Messages are known from the log."""
+
+    def thing(self, key: str, state: RowState) -> Thing:
+        """The message."""
+        return MessageThing(key, state, self.name, self.zone)
+
+    def label(self, key: str, state: RowState | None) -> str:
+        """Who said what."""
+        said = " ".join(str((state or {}).get("text") or "").split())
+        short = said if len(said) <= _LONGEST_LABEL else said[: _LONGEST_LABEL - 1] + "…"
+        return f"{(state or {}).get('sender') or 'somebody'}: {short}"
+
+    def current(self, key: str) -> RowState | None:
+        """The message; None where it was forgotten."""
+        return self._ledger.standing(self.name, [key]).get(key)
+
+    def changes(self, old: RowState, new: RowState) -> list[Change]:
+        """What was said is never changed."""
+        return []
+
+    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
+        """As it was said."""
+        return state
+
+
 class NoSource:
     """What stands for a place where a workflow is about nothing but its moment: the clock, or a hand."""
 
     fields: frozenset[str] = frozenset()
+    in_order = False
 
     def __init__(self, name: str, zone: ZoneInfo) -> None:
         self.name, self.zone = name, zone
@@ -192,13 +238,18 @@ class NoSource:
 
 
 def to_sources(
-    places: Sequence[str], sheets: Mapping[str, SheetFace], calendars: Mapping[str, CalendarFace], ledger: Ledger
-) -> dict[str, Source]:
+    places: Sequence[str], sheets: Mapping[str, SheetFace], calendars: Mapping[str, CalendarFace],
+    chats: Mapping[str, ChatFace], ledger: Ledger,
+) -> dict[str, Source]:  # fmt: skip
     """The sources of these places, by the places' names; tasks count as calendars here."""
     found: dict[str, Source] = {}
     for place in places:
-        source: Source = (
-            SheetSource(sheets[place], ledger) if place in sheets else CalendarSource(calendars[place], ledger)
-        )
+        source: Source
+        if place in sheets:
+            source = SheetSource(sheets[place], ledger)
+        elif place in chats:
+            source = MessageSource(chats[place], ledger)
+        else:
+            source = CalendarSource(calendars[place], ledger)
         found[source.name] = source
     return found

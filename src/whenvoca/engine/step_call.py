@@ -40,6 +40,7 @@ class RunContext:
     subject_key: str
     subject_place: str
     people: People
+    run: int = 0  # its number
     sequence: int = 0  # of the observation that this is about
     is_set: bool = True  # the subject makes identities, else the occurrence
     is_lost: bool = False  # the subject is not in the workflow's set (any more)
@@ -111,6 +112,11 @@ class StepCall:
         """The workflow that the sentence names in quotes."""
         node = self._step.tree.slots["WORKFLOW"]
         return str(node.lines[0][0]) if isinstance(node, tree.Text) else ""
+
+    @property
+    def run(self) -> int:
+        """The number of the run."""
+        return self._context.run
 
     @property
     def root(self) -> str:

@@ -37,6 +37,9 @@ class WatchPlaces(OpenPlaces, Protocol):
     def watched_paths(self) -> Mapping[str, Sequence[Path]]:
         """The files and folders behind each place, by its lower-case name; none for a server."""
 
+    def listen(self, wake: Callable[[str], None]) -> None:
+        """From now on ``wake`` is called, from another thread, with a chat's name when something is said there."""
+
 
 class Waker(Protocol):
     """Waits for something to happen."""
@@ -46,6 +49,12 @@ class Waker(Protocol):
 
     def wait(self, seconds: float) -> set[Path]:
         """Waits so long at most; answers the paths at which something changed."""
+
+    def poke(self, place: str) -> None:
+        """Ends the waiting, from any thread: something happened at that place."""
+
+    def poked(self) -> set[str]:
+        """The places at which something happened since this was last asked."""
 
     @property
     def is_stopped(self) -> bool:
@@ -140,6 +149,7 @@ class Watch:
             return None
         self._heed({f"check: {fault}" for fault in self._loaded.faults}, "check: ")
         self._heed(set(), "settings: ")
+        self._loaded.places.listen(self.waker.poke)
         paths = [path for found in self._loaded.places.watched_paths().values() for path in found]
         folder = self._loaded.workspace.folder
         self.waker.watch([*paths, folder, folder / "workflows", self._loaded.workspace.state_folder])
@@ -224,6 +234,7 @@ class Watch:
             name for name, paths in self._loaded.places.watched_paths().items()
             if any(path == each or each in path.parents for path in changed for each in paths)
         }  # fmt: skip
+        found |= self.waker.poked()
         found |= {name for name, pace in self._paces.items() if pace.due <= self.clock.tick()}
         return frozenset(found)
 

@@ -27,10 +27,10 @@ from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Journal, Ledger, Occurrence
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.lock import worker_lock
-from whenvoca.engine.observing import Sight, observe_calendar, observe_sheet, take_up
+from whenvoca.engine.observing import Sight, observe_calendar, observe_chat, observe_sheet, take_up
 from whenvoca.engine.presence import end_turn, turns
 from whenvoca.engine.program import Program
-from whenvoca.engine.sources import CalendarSource, NoSource, SheetSource, Source, to_sources
+from whenvoca.engine.sources import CalendarSource, MessageSource, NoSource, SheetSource, Source, to_sources
 from whenvoca.engine.stage import LiveStage, StagePlaces
 from whenvoca.engine.starting import holds
 from whenvoca.engine.starts import CLOCK, TakenUp, take_up_clock, take_up_starts
@@ -652,7 +652,7 @@ def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger, zo
     every = [name.lower() for name in places.calendars]
     names = [each.lower() for name in workflow.trigger.places for each in (every if name == EVERY_PLACE else [name])]
     dated: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
-    sources = to_sources(names, places.sheets, dated, ledger)
+    sources = to_sources(names, places.sheets, dated, places.chats, ledger)
     if not workflow.trigger.places:
         none = NoSource(CLOCK if workflow.trigger.definition.watches == "clock" else "hand", zone)
         sources = {none.name: none}
@@ -670,6 +670,8 @@ def observe(ledger: Ledger, source: Source, now: datetime) -> Sight:
         return Sight()
     if isinstance(source, SheetSource):
         return observe_sheet(ledger, source.sheet, now)
+    if isinstance(source, MessageSource):
+        return observe_chat(ledger, source.chat, now)
     assert isinstance(source, CalendarSource)
     return observe_calendar(ledger, source.calendar, now)
 

@@ -177,9 +177,27 @@ class _Checker:
                 elif not (isinstance(item, tree.Literal) and isinstance(item.value, time)):
                     self._faults.add(item.spot, "reads takes a time written out", "such as 16:20")
         for word, node in trigger.settings.items():
-            self._fixed_span(node, f"{word} takes a duration written out, such as 12 minutes")
+            known = next(each for each in trigger.definition.settings if each.name == word)
+            if known.type == "duration":
+                self._fixed_span(node, f"{word} takes a duration written out, such as 12 minutes")
+            else:
+                self._said_setting(trigger, known, node)
         if len({"early", "late"} & set(trigger.settings)) > 1:
             self._faults.add(trigger.settings["late"].spot, "early and late do not go together", "leave one of them")
+
+    def _said_setting(self, trigger: tree.Trigger, known: FieldDefinition, node: tree.Node) -> None:
+        """People or rooms that a trigger is narrowed to: texts written out, of somebody or something that there is."""
+        items = node.items if isinstance(node, tree.ListOf) else (node,)
+        for item in items:
+            if tree.plain_text(item) is None:
+                self._faults.add(item.spot, f"{known.name} takes texts written out", f"such as {known.example}")
+        place = self._around.places.get(trigger.places[0].lower()) if trigger.places else None
+        if known.type == "people":
+            self._check_people(node)
+        elif place is not None and place.kind == "chat":
+            for item in items:
+                if (room := tree.plain_text(item)) is not None and room not in place.rooms:
+                    self._faults.add(item.spot, f'{place.name} has no room "{room}"', nearest(room, place.rooms))
 
     def _fixed_span(self, node: tree.Node, message: str) -> None:
         is_fixed = isinstance(node, tree.Span) and all(
@@ -340,7 +358,7 @@ class _Checker:
         if wanted in ("people", "addresses", "text") and not fits(item, TEXT):
             self._faults.add(node.spot, f"here stands a text, and this is {with_article(str(given))}")
         elif "ROOM" in step.definition.sentence.parts:
-            room = _plain_text(node)
+            room = tree.plain_text(node)
             if room is not None and place is not None and place.kind == "chat" and room not in place.rooms:
                 self._faults.add(node.spot, f'{place.name} has no room "{room}"', nearest(room, place.rooms))
         elif wanted == "people":
@@ -351,7 +369,7 @@ class _Checker:
 
     def _check_people(self, node: tree.Node) -> None:
         for each in node.items if isinstance(node, tree.ListOf) else (node,):
-            text = _plain_text(each)
+            text = tree.plain_text(each)
             for piece in split_addresses(text) if text else ():
                 if not is_address(piece) and piece.lower() not in self._around.people:
                     mend = nearest(piece, self._around.people)
@@ -404,6 +422,10 @@ class _Checker:
             elif definition.thing == "task" and names.subject_word != "task":
                 mend = f"written: {definition.verb} NAME, or {definition.verb} in LIST"
                 self._faults.add(step.spot, "the workflow is not about a task", mend)
+            elif definition.thing == "message" and names.subject_word not in ("message", ""):
+                self._faults.add(
+                    step.spot, "the workflow is not about a message", "its trigger: when CHAT hears a message"
+                )
             return names.subject or ANY
         given = self._infer.type_of(node, names)
         inner = given.item or ANY if given.name == "list" else given
@@ -560,10 +582,13 @@ class _Checker:
                 self._check_addresses(node)
             case "choice":
                 self._check_choice(known, node, given)
+            case "texts":
+                for each in node.items if isinstance(node, tree.ListOf) else (node,):
+                    self._check_choice(known, each, self._infer.type_of(each, names))
             case "zone" | "colour" | "repeat":
                 if not fits(given, TEXT):
                     self._faults.add(node.spot, f"{known.name} takes a text, and this is {with_article(str(given))}")
-                elif (text := _plain_text(node)) is not None:
+                elif (text := tree.plain_text(node)) is not None:
                     self._check_word(known, text, node.spot)
 
     def _is_known(self, node: tree.Name, names: Names) -> bool:
@@ -571,7 +596,7 @@ class _Checker:
         return word in names.given or (names.subject is not None and word in names.subject.fields)
 
     def _check_choice(self, known: FieldDefinition, node: tree.Node, given: Type) -> None:
-        text = _plain_text(node)
+        text = tree.plain_text(node)
         if isinstance(node, tree.Literal) and isinstance(node.value, bool):
             text = "yes" if node.value else "no"
         if text is not None and text not in known.choices:
@@ -584,7 +609,7 @@ class _Checker:
 
     def _check_addresses(self, node: tree.Node) -> None:
         for each in node.items if isinstance(node, tree.ListOf) else (node,):
-            text = _plain_text(each)
+            text = tree.plain_text(each)
             for piece in split_addresses(text) if text else ():
                 if not is_address(piece) and piece.lower() not in self._around.people:
                     self._faults.add(
@@ -619,10 +644,3 @@ def _words_of(trigger: tree.Trigger) -> frozenset[str]:
     words = {"now", "today", "tomorrow", "happened"} if is_told else {"now", "today", "tomorrow"}
     tells_before = {"changed", "lost"} & set(trigger.happenings)
     return frozenset(words | ({"old", "changes"} if tells_before else set()))
-
-
-def _plain_text(node: tree.Node) -> str | None:
-    """The text of a node without values in it, else None."""
-    if isinstance(node, tree.Text) and len(node.lines) == 1 and all(isinstance(part, str) for part in node.lines[0]):
-        return "".join(str(part) for part in node.lines[0])
-    return None

@@ -20,7 +20,7 @@ from whenvoca.values.kinds import Kind
 # What may stand in a field. "choice" fields take one of their ``choices`` as a bare word.
 FieldType = Literal[
     "text", "number", "yes-no", "date", "time", "moment", "duration", "addresses", "choice", "alarms", "repeat", "zone",
-    "colour", "condition", "value", "names", "people", "list",
+    "colour", "condition", "value", "names", "people", "list", "rooms", "texts",
 ]  # fmt: skip
 
 
@@ -118,7 +118,8 @@ class TriggerDefinition:
     existing_by_default: bool = True
     watches: Watched = "changes"
     happening: str = ""  # what alone happens to its subjects, where the sentence says no more
-    admits: Callable[[Any], bool] | None = None  # which subjects count at all, besides `where`
+    admits: Callable[[Any, Mapping[str, Sequence[str]]], bool] | None = None
+    """Which subjects count at all, besides `where`: given one, and what the settings of people and rooms say, in lower case."""
     value_type: FieldType = "value"  # what stands in its sentence's VALUE
     example: str = ""
 

@@ -14,7 +14,7 @@ _TYPES = {
     "time": "a time", "moment": "a moment, or a date", "duration": "a duration", "addresses": "addresses or names",
     "alarms": "durations before or after", "repeat": "a repetition", "zone": "the name of a zone",
     "colour": "a colour name", "condition": "a condition", "value": "any value", "names": "names, with commas between",
-    "people": "names from [people], or addresses", "list": "a list",
+    "people": "names from [people], or addresses", "list": "a list", "rooms": "rooms of the chat", "texts": "texts",
 }  # fmt: skip
 
 

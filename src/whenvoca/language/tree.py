@@ -396,6 +396,19 @@ def leaves_of(node: Node) -> list[Node]:
     return found
 
 
+def plain_text(node: Node) -> str | None:
+    """The text of a node without values in it, else None."""
+    if isinstance(node, Text) and len(node.lines) == 1 and all(isinstance(part, str) for part in node.lines[0]):
+        return "".join(str(part) for part in node.lines[0])
+    return None
+
+
+def plain_texts(node: Node) -> list[str]:
+    """The texts without values of a node: those of a list, or its own."""
+    found = [plain_text(each) for each in (node.items if isinstance(node, ListOf) else (node,))]
+    return [each for each in found if each is not None]
+
+
 def written(node: Node) -> str:
     """A name or field as the workflow writes it."""
     if isinstance(node, Field):

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.reader import Noun
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.faces import CalendarFace, ChatFace, OutboxFace, PlaceReport, SheetFace, WebFace
+from whenvoca.engine.faces import CalendarFace, ChatFace, DictationFace, OutboxFace, PlaceReport, SheetFace, WebFace
 from whenvoca.engine.workspace import LATER_KINDS, Workspace
 from whenvoca.errors import SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
@@ -21,6 +21,7 @@ from whenvoca.places import files
 from whenvoca.places.calendar.folder import FolderCalendar
 from whenvoca.places.calendar.rehearsed import RehearsedCalendar
 from whenvoca.places.calendar.single import FileCalendar
+from whenvoca.places.chat.dictation import TextBeside
 from whenvoca.places.chat.folder import FolderChat
 from whenvoca.places.chat.rehearsed import RehearsedChat
 from whenvoca.places.mail.folder import FolderOutbox, RehearsedOutbox
@@ -60,6 +61,7 @@ _CHAT_KEYS = (
     "ca",
     "seconds",
     "zone",
+    "dictation",
 )
 _OUTBOX_KEYS = ("kind", "folder", "server", "port", "user", "password", "from", "tls", "ca", "seconds", "zone")
 KINDS = ("sheet", "calendar", "tasks", "chat", "outbox")
@@ -137,6 +139,9 @@ class Places:
         for name, settings in self._tables.items():
             if settings.kind in ("sheet", "calendar", "tasks"):
                 found[name] = [self._path(settings, key).absolute() for key in ("folder", "file") if settings.has(key)]
+            elif settings.kind == "chat":
+                folder = self._path(settings, "folder").absolute() if settings.has("folder") else None
+                found[name] = [folder / "rooms", folder / "people"] if folder is not None else []
         return found
 
     # --- what the check and the stage ask
@@ -206,6 +211,12 @@ class Places:
     def web(self) -> WebFace:
         """What calls web addresses."""
         return RehearsedWeb() if self._is_rehearsal else Web(self._clock.wait)
+
+    def listen(self, wake: Callable[[str], None]) -> None:
+        """From now on ``wake`` is called, from another thread, with a chat's name when something is said there."""
+        for name in self._names_of("chat"):
+            if self._tables[name].has("server"):
+                self.chats[name].listen(lambda name=name: wake(name))  # type: ignore[misc]
 
     def close(self) -> None:
         """Ends the connections of chats that were opened."""
@@ -332,9 +343,20 @@ class Places:
                 settings.text("folder"),
                 zone,
                 rooms=rooms,
+                people=self._workspace.people,
                 name_here=here,
+                dictation=self._dictation_of(settings),
             )
-        return RehearsedChat(chat) if self._is_rehearsal else chat
+        if not self._is_rehearsal:
+            return chat
+        return RehearsedChat(chat, self._instead.get(settings.name.lower()))
+
+    def _dictation_of(self, settings: PlaceSettings) -> DictationFace | None:
+        kind = settings.text("dictation")
+        if kind not in ("", "text beside"):
+            mend = 'dictation = "text beside": the words stand in a text file beside the sound'
+            raise settings.refuse("dictation", f'this version has no dictation "{kind}"', mend)
+        return TextBeside() if kind else None
 
     def _open_outbox(self, settings: PlaceSettings) -> OutboxFace:
         settings.allow(_OUTBOX_KEYS)

@@ -32,6 +32,7 @@ class FileWaker:
         self._probe = probe  # a file that may be written, to see that changes are heard of
         self._heard = threading.Event()
         self._changed: set[Path] = set()
+        self._poked: set[str] = set()
         self._lock = threading.Lock()
         self._wake = threading.Event()
         self._stopped = False
@@ -94,6 +95,18 @@ class FileWaker:
                 self._changed |= {Path(path) for _, path in changes if path != str(self._probe)}
             self._heard.set()
             self._wake.set()
+
+    def poke(self, place: str) -> None:
+        """Ends the waiting: something happened at that place."""
+        with self._lock:
+            self._poked.add(place)
+        self._wake.set()
+
+    def poked(self) -> set[str]:
+        """The places at which something happened since this was last asked."""
+        with self._lock:
+            found, self._poked = self._poked, set()
+        return found
 
     def wait(self, seconds: float) -> set[Path]:
         """Waits so long at most; answers the paths at which something changed."""

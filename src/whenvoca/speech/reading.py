@@ -104,7 +104,9 @@ class _Reading:
     # --- short answers
 
     def _short_answer(self, lows: list[str]) -> Request | None:
-        bare = [low for low in lows if low not in (",", "!", ".", "?", "please")]
+        bare = [low for low in lows if low not in (",", "!", ".", "?", ":", "please")]
+        if bare[:1] in (["calendar"], ["whenvoca"]):
+            bare = bare[1:]
         if not bare:
             return Request("none")
         if (

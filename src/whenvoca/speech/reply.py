@@ -56,7 +56,7 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
                 return f"{head}: {show_target(request.targets[0], zone)}"
             lines = [f"  {show_target(each, zone)}" for each in request.targets[:_MOST]]
             tail = [f"  and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
-            return "\n".join([f"{head}, {len(request.targets)}:", *lines, *tail])
+            return "\n".join([f"{head}, {len(request.targets)} events:", *lines, *tail])
         case "query":
             if not request.targets:
                 return "Nothing."

@@ -2,6 +2,7 @@
 
 from whenvoca.language.definitions import StepDefinition
 from whenvoca.steps.add_row import ADD_ROW
+from whenvoca.steps.answer_message import ANSWER, REPLY
 from whenvoca.steps.call import CALL
 from whenvoca.steps.change_event import CHANGE_EVENT, CHANGE_EVENT_IN
 from whenvoca.steps.change_row import CHANGE_ROW, CHANGE_ROW_IN
@@ -22,5 +23,6 @@ from whenvoca.steps.tasks import TASK_STEPS
 STEPS: tuple[StepDefinition, ...] = (
     CREATE_EVENT, CHANGE_EVENT, CHANGE_EVENT_IN, DELETE_EVENT, DELETE_EVENT_IN, MIRROR_EVENT, FIND_EVENTS, FIND_EVENT,
     TAKE_BACK, ADD_ROW, CHANGE_ROW, CHANGE_ROW_IN, DELETE_ROW, DELETE_ROW_IN, FIND_ROWS, FIND_ROW, MIRROR_ROW, FILL_SHEET,
-    SEND_TO_ROOM, SEND_TO_PERSON, SEND_LETTER_IN, SEND_LETTER, SET_PRESENCE, RESTORE_PRESENCE, *TASK_STEPS, MIRROR_TASK, CALL,
+    SEND_TO_ROOM, SEND_TO_PERSON, ANSWER, REPLY, SEND_LETTER_IN, SEND_LETTER, SET_PRESENCE, RESTORE_PRESENCE, *TASK_STEPS, MIRROR_TASK,
+    CALL,
 )  # fmt: skip

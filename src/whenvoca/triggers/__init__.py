@@ -4,10 +4,11 @@ from whenvoca.language.definitions import TriggerDefinition
 from whenvoca.triggers.asked import ABOUT_EVENT, ABOUT_ROW, ASKED
 from whenvoca.triggers.clock import PASSES, READS, READS_ON
 from whenvoca.triggers.events import EVENTS
+from whenvoca.triggers.messages import HEARS
 from whenvoca.triggers.rows import ROWS
 from whenvoca.triggers.starts import BEGINS, ENDS
 from whenvoca.triggers.tasks import FINISHED
 
 TRIGGERS: tuple[TriggerDefinition, ...] = (
-    ROWS, EVENTS, BEGINS, ENDS, FINISHED, READS_ON, READS, PASSES, ASKED, ABOUT_ROW, ABOUT_EVENT,
+    ROWS, EVENTS, BEGINS, ENDS, FINISHED, HEARS, READS_ON, READS, PASSES, ASKED, ABOUT_ROW, ABOUT_EVENT,
 )  # fmt: skip

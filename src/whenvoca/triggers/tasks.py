@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from whenvoca.engine.task_thing import task_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
 
-def _is_finished(task: Any) -> bool:
+def _is_finished(task: Any, said: Mapping[str, Sequence[str]]) -> bool:
     return task.value_of("finished") is not None
 
 

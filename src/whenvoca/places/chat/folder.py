@@ -1,6 +1,7 @@
 """The stand-in chat: a folder with rooms and people as JSON-lines files, so that nothing outside is needed.
 
-rooms/NAME.jsonl and people/NAME.jsonl hold messages, one a line; presence/NAME.json what a person shows.
+rooms/NAME.jsonl and people/NAME.jsonl hold messages, one a line; presence/NAME.json what a person shows; sounds/ what was
+dictated.
 """
 
 from __future__ import annotations
@@ -8,15 +9,15 @@ from __future__ import annotations
 import json
 import os
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import PlaceReport, Presence
-from whenvoca.engine.people import Person
+from whenvoca.engine.faces import DictationFace, Heard, PlaceReport, Presence
+from whenvoca.engine.people import People, Person
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
@@ -28,9 +29,11 @@ class FolderChat:
     """A chat that is a folder. ``name_here`` is who the workspace is in it."""
 
     def __init__(
-        self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, rooms: Sequence[str], name_here: str = "desk"
-    ) -> None:
+        self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, rooms: Sequence[str], people: People | None = None,
+        name_here: str = "desk", dictation: DictationFace | None = None,
+    ) -> None:  # fmt: skip
         self.name = name
+        self._people, self._dictation = people or People(), dictation
         self.zone = zone
         self.rooms = rooms
         self.name_here = name_here
@@ -58,6 +61,58 @@ class FolderChat:
     def messages(self, kind: str, name: str) -> list[dict[str, Any]]:
         """What was said in a room ("rooms") or with a person ("people"), in order."""
         return list(self._lines(self._path(kind, name, "jsonl")))
+
+    def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
+        """What stands behind the offsets of the cursor, in the order of its moments; what we said ourselves, or `say` has answered,
+        is left out. Raises PlaceTrouble where a line is no message."""
+        known: dict[str, int] = json.loads(cursor) if cursor else {}
+        found: list[Heard] = []
+        for kind in ("rooms", "people"):
+            for path in sorted((self._folder / kind).glob("*.jsonl")):
+                name = f"{kind}/{path.stem}"
+                found += self._heard_in(path, name, known)
+        return sorted(found, key=lambda each: each.sent), json.dumps(known, sort_keys=True)
+
+    def _heard_in(self, path: Path, name: str, known: dict[str, int]) -> list[Heard]:
+        data = files.read_file(path)
+        begin = known.get(name, 0)
+        if begin > len(data):
+            begin = 0  # another file: what was heard before is known by its key
+        found, at = [], begin
+        for line in data[begin:].splitlines(keepends=True):
+            if not line.endswith(b"\n"):
+                break  # still being written
+            said = self._to_heard(line, name, at, path) if line.strip() else None
+            if said is not None:
+                found.append(said)
+            at += len(line)
+        known[name] = at
+        return found
+
+    def _to_heard(self, line: bytes, name: str, at: int, path: Path) -> Heard | None:
+        try:
+            message: dict[str, Any] = json.loads(line)
+            sender = str(message["from"])
+            if message.get("answered") or sender.lower() == self.name_here.lower():
+                return None
+            sent = datetime.fromisoformat(str(message["at"]))
+            text, sound = str(message.get("text") or ""), str(message.get("sound") or "")
+        except (ValueError, KeyError, TypeError, AttributeError) as error:
+            said = f"what stands at byte {at} is no message"
+            raise PlaceTrouble(said, where=str(path), mend="take that line away") from error
+        if sound:
+            sound = str(self._folder / "sounds" / Path(sound).name)
+            text = text or (self._dictation.transcribe(sound) if self._dictation is not None else "")
+        person = self._people.find(sender)
+        names = (person.name, person.mail, person.chat) if person is not None else (sender,)
+        room = path.stem if path.parent.name == "rooms" else ""
+        return Heard(
+            f"{name} {message.get('id') or f'byte-{at}'}", person.name if person is not None else sender, room, text,
+            sent if sent.tzinfo is not None else sent.replace(tzinfo=self.zone), sound, tuple(each for each in names if each),
+        )  # fmt: skip
+
+    def listen(self, wake: Callable[[], None]) -> None:
+        """Its files tell."""
 
     def presence_of(self, person: Person) -> Presence:
         """What the person shows now."""
@@ -99,18 +154,14 @@ class FolderChat:
 
     # --- writing
 
-    def post(self, room: str, sender: str, text: str, at: datetime) -> None:
-        """Somebody else says something in a room: of the stand-in only, where there is nobody to type it."""
-        path = self._path("rooms", room, "jsonl")
-        number = len(self.messages("rooms", room)) + 1
-        said = {
-            "id": f"said-{number}",
-            "from": sender,
-            "to": room,
-            "at": at.astimezone(self.zone).isoformat(),
-            "text": text,
-        }
-        self.append(path, said)
+    def post(self, room: str, sender: str, text: str, at: datetime, *, answered: bool) -> None:
+        """Somebody else says something in a room, or without one to us alone: of the stand-in only, where there is nobody to
+        type it. ``answered``: it is dealt with already, and no workflow hears it."""
+        kind, name = ("rooms", room) if room else ("people", sender)
+        number = len(self.messages(kind, name)) + 1
+        said: dict[str, Any] = {"id": f"said-{number}", "from": sender, "to": room or self.name_here}
+        said |= {"at": at.astimezone(self.zone).isoformat(), "text": text, **({"answered": True} if answered else {})}
+        self.append(self._path(kind, name, "jsonl"), said)
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Each by itself, in order."""

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import json
+from collections.abc import Callable, Sequence
 from datetime import datetime
+from pathlib import Path
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import ChatFace, PlaceReport, Presence
+from whenvoca.engine.faces import ChatFace, Heard, PlaceReport, Presence
 from whenvoca.engine.people import Person
-from whenvoca.errors import WhenvocaError
+from whenvoca.errors import RequestFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
+from whenvoca.places import files
+from whenvoca.places.chat.folder import FolderChat
 
 
 class RehearsedChat:
-    """What people would show; the chat itself is not joined."""
+    """What people would show; a chat on a server is not joined. ``sample`` is a file of messages that stand for what is said."""
 
-    def __init__(self, real: ChatFace) -> None:
-        self._real = real
+    def __init__(self, real: ChatFace, sample: Path | None = None) -> None:
+        self._real, self._sample = real, sample
         self.name, self.zone, self.rooms = real.name, real.zone, real.rooms
         self._shown: dict[str, Presence] = {}
 
@@ -27,6 +31,34 @@ class RehearsedChat:
     def info(self) -> PlaceInfo:
         """What the checker needs."""
         return self._real.info()
+
+    def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
+        """What the stand-in holds, or the sample; a chat on a server is not joined for it."""
+        if self._sample is not None:
+            return (self._of_sample(self._sample, at), "sample") if cursor != "sample" else ([], cursor)
+        return self._real.heard(cursor, at) if isinstance(self._real, FolderChat) else ([], cursor)
+
+    def _of_sample(self, sample: Path, now: datetime) -> list[Heard]:
+        """One message a line, or one alone, as JSON with from, text, and room and at where they matter."""
+        lines = files.read_file(sample).decode("utf-8-sig", "replace").splitlines()
+        found = []
+        for number, line in enumerate(lines, 1):
+            if not line.strip():
+                continue
+            try:
+                message = json.loads(line)
+                sender, text = str(message["from"]), str(message["text"])
+                sent = datetime.fromisoformat(str(message["at"])) if "at" in message else now
+            except (ValueError, KeyError, TypeError) as error:
+                mend = 'such as {"from": "ines", "text": "am I free tomorrow?"}, one a line'
+                raise RequestFault(f"line {number} is no message", where=str(sample), mend=mend) from error
+            room = str(message.get("room") or "")
+            sent = sent if sent.tzinfo is not None else sent.replace(tzinfo=self.zone)
+            found.append(Heard(f"sample {number}", sender, room, text, sent, names=(sender,)))
+        return found
+
+    def listen(self, wake: Callable[[], None]) -> None:
+        """Its files tell."""
 
     def presence_of(self, person: Person) -> Presence:
         """What the person would show."""

@@ -6,22 +6,36 @@ Connections live in a thread of their own, as long as the place does: what someb
 from __future__ import annotations
 
 import asyncio
+import json
 import threading
 from collections.abc import Callable, Coroutine, Sequence
 from concurrent.futures import TimeoutError as Overdue
-from dataclasses import dataclass
-from datetime import datetime
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime, timedelta
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import PlaceReport, Presence
+from whenvoca.engine.faces import Heard, PlaceReport, Presence
 from whenvoca.engine.people import People, Person
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.secrets import Secret
 
 Result = TypeVar("Result")
+_OVERLAP = timedelta(minutes=1)  # clocks differ; what was heard already is known by its key
+
+
+@dataclass(frozen=True, slots=True)
+class Arrived:
+    """A message as it came in: who sent it (a bare address, empty where the room hides it), and in which room's address."""
+
+    key: str
+    sender: str
+    room: str
+    text: str
+    sent: datetime
+    sound: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,7 +69,7 @@ class XmppChat:
         self._settings, self._people, self._secret_of = settings, people, secret_of
         self._loop: asyncio.AbstractEventLoop | None = None
         self._clients: dict[str, Any] = {}  # by bare JID
-        self._joined: set[str] = set()
+        self._wake: Callable[[], None] = lambda: None
         self._room_server = settings.room_server
         self._shown: dict[
             str, tuple[Presence, Presence]
@@ -83,6 +97,45 @@ class XmppChat:
         theirs: Presence = client.theirs()
         mine = self._shown.get(person.name.lower())
         return theirs if mine is None or theirs != mine[1] else mine[0]
+
+    def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
+        """What came in by the connection, and at its beginning what the server has kept since the cursor."""
+        since = str(json.loads(cursor)["since"]) if cursor else ""
+        begin = datetime.fromisoformat(since) - _OVERLAP if since else None
+        try:
+            arrived = self._do(self._listen(begin, at))
+        except RowFault as fault:
+            raise PlaceTrouble(fault.message, where=fault.where, mend=fault.mend) from fault
+        found = [self._to_heard(each) for each in arrived]
+        newest = max([datetime.fromisoformat(since) if since else at, *[each.sent for each in found]])
+        return sorted(found, key=lambda each: each.sent), json.dumps({"since": newest.astimezone(UTC).isoformat()})
+
+    def listen(self, wake: Callable[[], None]) -> None:
+        """From now on ``wake`` is called when a message comes in."""
+        self._wake = wake
+
+    async def _listen(self, since: datetime | None, at: datetime) -> list[Arrived]:
+        client = await self._client(self._settings.user, self._settings.password)
+        rooms = {}
+        for room in self.rooms:
+            address = room if "@" in room else f"{room}@{await self._find_room_server(client)}"
+            rooms[address] = room
+            if address not in client.heard_rooms:
+                await client.hear_room(address, self._settings.nickname, since)
+        if not client.is_listening:
+            await client.hear_own(since)
+        arrived: list[Arrived] = client.take_arrived(at)
+        return [replace(each, room=rooms.get(each.room, each.room)) for each in arrived]
+
+    def _to_heard(self, each: Arrived) -> Heard:
+        local, _, domain = each.sender.partition("@")
+        person = self._people.find(each.sender)
+        if person is None and domain == self._settings.domain:
+            person = self._people.find(local)
+        if person is None:
+            return Heard(each.key, each.sender, each.room, each.text, each.sent, each.sound, (each.sender,))
+        names = tuple(name for name in (person.name, person.mail, person.chat, each.sender) if name)
+        return Heard(each.key, person.name, each.room, each.text, each.sent, each.sound, names)
 
     # --- writing
 
@@ -158,6 +211,8 @@ class XmppChat:
             return known
         is_person = jid != self._settings.user
         client = await connect(jid, password.reveal(), self._settings, self.name, is_person=is_person)
+        if not is_person:
+            client.wake = lambda: self._wake()
         self._clients[jid] = client
         if is_person:
             self._shown = {name: each for name, each in self._shown.items() if not self._is_of(name, jid)}

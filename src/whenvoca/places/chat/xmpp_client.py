@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,11 +13,16 @@ from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 
 from whenvoca.engine.faces import Presence
 from whenvoca.errors import PlaceTrouble, RowFault
+from whenvoca.places.chat.xmpp import Arrived
 
 if TYPE_CHECKING:
     from whenvoca.places.chat.xmpp import XmppSettings
 
-_ORDER = ("", "chat", "away", "xa", "dnd")
+_SOUNDS = (".ogg", ".oga", ".opus", ".mp3", ".m4a", ".wav", ".aac", ".webm")
+
+
+def _aware(moment: datetime) -> datetime:
+    return moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
 
 
 class Client(ClientXMPP):
@@ -24,7 +31,7 @@ class Client(ClientXMPP):
     def __init__(self, jid: str, password: str, settings: XmppSettings, place: str, *, is_person: bool) -> None:
         plain = {"unencrypted_plain": settings.tls == "none", "unencrypted_scram": settings.tls == "none"}
         super().__init__(jid, password, plugin_config={"feature_mechanisms": plain})
-        for plugin in ("xep_0030", "xep_0045", "xep_0199"):
+        for plugin in ("xep_0030", "xep_0045", "xep_0066", "xep_0199", "xep_0203", "xep_0313", "xep_0359"):
             self.register_plugin(plugin)
         self._plugins: Any = self.plugin  # by their numbers; the library types them loosely
         self.enable_direct_tls = settings.tls == "implicit"
@@ -35,6 +42,10 @@ class Client(ClientXMPP):
             self.ca_certs = Path(settings.ca)
         self.is_up = False
         self.joined: set[str] = set()
+        self.heard_rooms: set[str] = set()
+        self.is_listening = False
+        self.wake: Callable[[], None] = lambda: None
+        self._arrived: dict[str, tuple[Any, ...]] = {}  # by key: sender, room, text, sent (None: just now), sound
         self._settings, self._place, self._is_person = settings, place, is_person
         self._ready: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         self._echoes: dict[str, asyncio.Future[None]] = {}
@@ -44,6 +55,8 @@ class Client(ClientXMPP):
         self.add_event_handler("disconnected", self._down)
         self.add_event_handler("groupchat_message", self._echoed)
         self.add_event_handler("message_error", self._refused)
+        if not is_person:
+            self.add_event_handler("message", self._came)
         self.add_event_handler("presence", self._seen)
         for event, said in (
             ("failed_all_auth", "the user or the password is refused"),
@@ -80,6 +93,9 @@ class Client(ClientXMPP):
     def _down(self, _: Any) -> None:
         self.is_up = False
         self.joined.clear()
+        self.heard_rooms.clear()
+        self.is_listening = False
+        self.wake()
         self._fail("the connection was ended", "")
         for waiting in self._echoes.values():
             if not waiting.done():
@@ -89,6 +105,71 @@ class Client(ClientXMPP):
         waiting = self._echoes.get(str(message["id"]))
         if waiting is not None and not waiting.done():
             waiting.set_result(None)
+
+    def _came(self, message: Any) -> None:
+        """A message of somebody, of now or of before."""
+        if message["type"] in ("chat", "normal", "groupchat"):
+            self._take(message, "", message["delay"]["stamp"] or None)
+
+    def _take(self, message: Any, archived: str, sent: Any) -> None:
+        sender, text = message["from"], str(message["body"] or "")
+        url = str(message["oob"]["url"] or "")
+        sound = url if url.lower().endswith(_SOUNDS) else ""
+        if sound and text.strip() == url:
+            text = ""
+        in_room = message["type"] == "groupchat"
+        is_ours = sender.resource in ("", self._settings.nickname) if in_room else sender.bare == self.boundjid.bare
+        if is_ours or not (text or sound) or (not in_room and sender.bare in self.joined | self.heard_rooms):
+            return
+        key = archived or str(message["stanza_id"]["id"] or "") or str(message["id"])
+        who = sender.bare
+        if in_room:
+            real = str(self._plugins["xep_0045"].get_jid_property(sender.bare, sender.resource, "jid") or "")
+            who = real.partition("/")[0]
+        self._arrived.setdefault(f"{sender.bare} {key}", (who, sender.bare if in_room else "", text, sent, sound))
+        self.wake()
+
+    def take_arrived(self, at: datetime) -> list[Arrived]:
+        """What came in since this was last asked, in order; what came just now came at that moment."""
+        found, self._arrived = self._arrived, {}
+        return [
+            Arrived(key, who, room, text, at if sent is None else _aware(sent), sound)
+            for key, (who, room, text, sent, sound) in found.items()
+        ]
+
+    async def hear_room(self, room: str, nickname: str, since: datetime | None) -> None:
+        """Joins a room to hear what is said in it, and what was said since then, as far as the server has kept it."""
+        if room in self.joined:
+            self.heard_rooms.add(room)
+        else:
+            await self.join(room, nickname, since)
+            self.heard_rooms.add(room)
+        if since is not None:
+            await self._hear_archive(room, since)
+
+    async def hear_own(self, since: datetime | None) -> None:
+        """Hears what was said to us alone since then, as far as the server has kept it."""
+        await self.ping_server()
+        if since is not None:
+            await self._hear_archive("", since)
+        self.is_listening = True
+
+    async def _hear_archive(self, room: str, since: datetime) -> None:
+        """What the server's archive has kept (XEP-0313); nothing where it has none."""
+        try:
+            info = await self._plugins["xep_0030"].get_info(
+                jid=room or self.boundjid.bare, timeout=self._settings.seconds
+            )
+            if "urn:xmpp:mam:2" not in info["disco_info"]["features"]:
+                return
+            async for each in self._plugins["xep_0313"].iterate(jid=room or None, start=since):
+                result = each["mam_result"]
+                message = result["forwarded"]["stanza"]
+                if bool(room) == (message["type"] == "groupchat"):
+                    self._take(message, str(result["id"]), result["forwarded"]["delay"]["stamp"])
+        except (IqError, IqTimeout) as error:
+            said = f"its archive does not answer: {error.condition}"
+            raise PlaceTrouble(said, where=self.where, is_passing=True) from error
 
     def _refused(self, message: Any) -> None:
         number = str(message["id"])
@@ -136,11 +217,12 @@ class Client(ClientXMPP):
         if (said := self._errors.pop(number, None)) is not None:
             raise RowFault(f"the message to {to} is refused: {said}", where=self.where)
 
-    async def join(self, room: str, nickname: str) -> None:
-        """Joins a room that is there. Raises RowFault where there is none, or it is closed."""
+    async def join(self, room: str, nickname: str, since: datetime | None = None) -> None:
+        """Joins a room that is there, with what was said since then. Raises RowFault where there is none, or it is closed."""
+        history: dict[str, Any] = {"maxstanzas": 0} if since is None else {"since": since}
         try:
             await self._plugins["xep_0030"].get_info(jid=room, timeout=self._settings.seconds)
-            await self._plugins["xep_0045"].join_muc_wait(room, nickname, maxstanzas=0, timeout=self._settings.seconds)
+            await self._plugins["xep_0045"].join_muc_wait(room, nickname, timeout=self._settings.seconds, **history)
         except PresenceError as error:
             raise RowFault(f"the room {room} cannot be joined: {error.condition}", where=self.where) from error
         except IqTimeout as error:

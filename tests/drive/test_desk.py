@@ -1,0 +1,358 @@
+"""Requests by chat: messages are heard, carried out and answered, by the installed program on the stand-in chat."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+
+import pytest
+
+from tests.conftest import EXAMPLES, Desk
+
+SETTINGS = """
+[workspace]
+root = "11111111-2222-4333-8444-555555555555"
+zone = "Atlantic/Azores"
+dates = "day first"
+
+[people.ines]
+mail = "ines@example.org"
+[people.tomas]
+mail = "tomas@example.org"
+[people.rui]
+mail = "rui@example.org"
+zone = "Europe/Lisbon"
+
+[places.domes]
+kind = "calendar"
+folder = "domes"
+
+[places.chat]
+kind = "chat"
+folder = "chat"
+rooms = ["dome-floor", "front-desk"]
+dictation = "text beside"
+"""
+WORKFLOW = """
+when chat hears a message
+
+answer message in domes
+"""
+CARL = """BEGIN:VCALENDAR
+VERSION:2.0
+PRODID:-//Larkmoor//EN
+BEGIN:VEVENT
+UID:carl-1
+DTSTAMP:20270301T000000Z
+DTSTART:20270318T150000Z
+DTEND:20270318T160000Z
+SUMMARY:Filter change
+ORGANIZER:mailto:rui@example.org
+CLASS:{which}
+END:VEVENT
+END:VCALENDAR
+"""
+
+
+@pytest.fixture
+def chat(desk: Desk) -> Desk:
+    desk.settings(SETTINGS).workflow(WORKFLOW, "desk")
+    assert desk.run("run", "--now", "2027-03-17T09:00").code == 0
+    return desk
+
+
+def say(desk: Desk, who: str, text: str, room: str = "", at: str = "2027-03-17T10:00") -> list[str]:
+    """Says something, lets it be heard, and answers what was said back to whom: `room or person: text`."""
+    leave(desk, who, text, room, at)
+    return hear(desk, at)
+
+
+def leave(desk: Desk, who: str, text: str, room: str = "", at: str = "2027-03-17T10:00") -> None:
+    to = ("--to", room) if room else ()
+    assert desk.run("say", text, "--as", who, "--leave", "--now", at, *to).code == 0
+
+
+def hear(desk: Desk, at: str = "2027-03-17T10:00") -> list[str]:
+    before = told(desk)
+    result = desk.run("run", "--now", at)
+    assert result.code == 0, result
+    return told(desk)[len(before) :]
+
+
+def told(desk: Desk) -> list[str]:
+    """All that the desk has said, in the order of its runs."""
+    runs = desk.run("runs", "--json", "--limit", "500").json["runs"]
+    return [
+        f"{(each['after'].get('room') or each['after'].get('person'))}: {each['after']['text']}"
+        for run in reversed(runs) for each in run["effects"] if each["verb"] == "send message"
+    ]  # fmt: skip
+
+
+def agenda(desk: Desk) -> list[str]:
+    """The events of the week, as they are listed."""
+    listed = desk.run("agenda", "--from", "2027-03-17", "--json").json["events"]
+    return [f"{each['start'][8:16]} {each['title']}" for each in listed]
+
+
+def test_the_calendar_desk_of_the_examples(desk: Desk) -> None:
+    import shutil
+
+    shutil.copytree(EXAMPLES, desk.folder, dirs_exist_ok=True)
+    for name in ("calendar-desk",):
+        assert desk.run("check", name).code == 0
+    run = ("run", "calendar-desk", "--now")
+    assert desk.run(*run, "2027-03-17T09:55").code == 0
+    for text in (
+        "am I free tomorrow before noon?",
+        "make lens test tomorrow 11:20 for 50 min",
+        "push it back by 30 min",
+    ):
+        leave(desk, "ines", text)
+    assert desk.run(*run, "2027-03-17T10:00").code == 0
+    said = [json.loads(line) for line in desk.read("chat/people/ines.jsonl").splitlines()]
+    assert [each["text"] for each in said if each["from"] == "desk"] == [
+        "Yes, free.",
+        "Made: Thu 18 Mar 11:20–12:10 lens test",
+        "Changed: Thu 18 Mar 11:20–12:10 lens test → start Thu 18 Mar 11:50, end Thu 18 Mar 12:40",
+    ]
+    (event,) = desk.events("calendars/domes")
+    assert "DTSTART;TZID=Atlantic/Azores:20270318T115000" in event.read_text()
+    assert desk.run("say", "make talk friday 14:00", "--in", "outreach", "--now", "2027-03-17T10:00").code == 0
+    assert desk.run("say", "make dome check friday 16:00", "--in", "domes", "--now", "2027-03-17T10:00").code == 0
+    leave(desk, "ines", "undo that", at="2027-03-17T10:02")
+    leave(desk, "ines", "lovely, thanks", at="2027-03-17T10:02")
+    leave(desk, "tomas", "calendar, delete everything on friday", "dome-floor", at="2027-03-17T10:03")
+    leave(desk, "tomas", "nice weather", "dome-floor", at="2027-03-17T10:03")
+    leave(desk, "ana", "undo that", at="2027-03-17T10:03")
+    standing = len(desk.events("calendars/domes")) + len(desk.events("calendars/outreach"))
+    assert desk.run(*run, "2027-03-17T10:04").code == 0
+    assert "DTSTART;TZID=Atlantic/Azores:20270318T112000" in event.read_text()
+    assert len(desk.events("calendars/domes")) + len(desk.events("calendars/outreach")) == standing == 3
+    room = [json.loads(line) for line in desk.read("chat/rooms/dome-floor.jsonl").splitlines()]
+    assert [each["text"].splitlines()[-1] for each in room if each["from"] == "desk"] == ["Shall I? (yes or no)"]
+    assert [json.loads(line)["from"] for line in desk.read("chat/people/ana.jsonl").splitlines()] == ["ana"]
+    leave(desk, "tomas", "calendar, yes", "dome-floor", at="2027-03-17T10:05")
+    assert desk.run(*run, "2027-03-17T10:06").code == 0
+    assert len(desk.events("calendars/domes")) + len(desk.events("calendars/outreach")) == 1
+    before = desk.snapshot()
+    assert desk.run(*run, "2027-03-17T10:07").code == 0
+    assert desk.snapshot() == before
+
+
+def test_what_was_said_before_the_first_run_and_what_say_answers_itself_are_not_heard(chat: Desk) -> None:
+    chat.workflow(
+        'when chat hears a message\n  existing yes\n\nanswer message\n  text "heard: {message.text}"\n', "late"
+    )
+    assert (
+        chat.run(
+            "say",
+            "make a tour fri 9:00",
+            "--as",
+            "ines",
+            "--to",
+            "dome-floor",
+            "--in",
+            "domes",
+            "--now",
+            "2027-03-17T10:00",
+        ).code
+        == 0
+    )
+    assert hear(chat) == []
+    leave(chat, "ines", "first")
+    assert "ines: heard: first" in hear(chat)
+    chat.workflow(
+        'when chat hears a message\n  existing yes\n  room "front-desk"\n\nanswer message\n  text "again: {message.text}"\n',
+        "all",
+    )
+    chat.workflow('when chat hears a message\n\nanswer message\n  text "new: {message.text}"\n', "new")
+    assert hear(chat) == []
+    assert [each for each in say(chat, "tomas", "second", "front-desk") if "again" in each or "new" in each] == [
+        "front-desk: again: second", "front-desk: new: second",
+    ]  # fmt: skip
+
+
+def test_messages_run_in_order_and_times_are_those_of_the_sender(chat: Desk) -> None:
+    leave(chat, "rui", "make camera swap tomorrow 14:00")
+    leave(chat, "rui", "push it back 30 min")
+    leave(chat, "rui", "rename it to Camera change")
+    assert len(hear(chat)) == 3
+    assert agenda(chat) == ["18T13:30 Camera change"]
+    assert say(chat, "ines", "undo that") == ["ines: There is nothing of yours to take back."]
+    assert say(chat, "rui", "undo that") == ["rui: Taken back: Camera change."] or agenda(chat) == [
+        "18T13:30 camera swap"
+    ]
+
+
+@pytest.mark.parametrize(
+    ("field", "text", "asks"),
+    [
+        ("", "make tour fri 9:00", False),
+        ('  ask-before "creations"', "make tour fri 9:00", True),
+        ("", "move filter change to friday", False),
+        ('  ask-before "changes", "creations"', "move filter change to friday", True),
+        ("", "delete filter change", True),  # another one organizes it
+        ('  ask-before "nothing"', "make tour fri 9:00", False),
+    ],
+)
+def test_what_needs_a_yes(chat: Desk, field: str, text: str, asks: bool) -> None:
+    chat.write("domes/carl-1.ics", CARL.format(which="PUBLIC"))
+    chat.workflow(WORKFLOW + field + "\n", "desk")
+    before = agenda(chat)
+    (said,) = say(chat, "ines", text)
+    assert said.endswith("Shall I? (yes or no)") is asks, said
+    assert (agenda(chat) == before) is asks
+    if asks:
+        say(chat, "ines", "yes")
+        assert agenda(chat) != before
+
+
+def test_another_one_has_to_agree(chat: Desk) -> None:
+    chat.write("domes/carl-1.ics", CARL.format(which="PUBLIC"))
+    chat.workflow(WORKFLOW + '  approver "tomas"\n', "desk")
+    asked, answer = say(chat, "ines", "delete filter change", "dome-floor")
+    assert asked.startswith("tomas: ines asks: To be deleted: Thu 18 Mar 14:00")
+    assert answer == "dome-floor: tomas has to agree to that, and is asked now."
+    assert say(chat, "ines", "yes", "dome-floor") == [
+        "dome-floor: That is no request I understand; nothing was changed."
+    ]
+    assert agenda(chat) == ["18T14:00 Filter change"]
+    word, done = say(chat, "tomas", "yes")
+    assert (word.partition(" Deleted")[0], done.partition(" Thu")[0]) == ("dome-floor: ines:", "tomas: Deleted:")
+    assert agenda(chat) == []
+    chat.write("domes/carl-1.ics", CARL.format(which="PUBLIC"))
+    assert len(say(chat, "ines", "delete filter change")) == 2
+    assert say(chat, "tomas", "no")[0] == "ines: All right, nothing is changed."
+    assert agenda(chat) == ["18T14:00 Filter change"]
+
+
+def test_private_events_stay_out_of_rooms(chat: Desk) -> None:
+    chat.write("domes/carl-1.ics", CARL.format(which="PRIVATE"))
+    assert say(chat, "ines", "what is on tomorrow?", "dome-floor") == ["dome-floor: Thu 18 Mar 14:00–15:00 private"]
+    assert say(chat, "ines", "what is on tomorrow?") == ["ines: Thu 18 Mar 14:00–15:00 Filter change"]
+
+
+def test_dictated_messages(chat: Desk) -> None:
+    chat.write("chat/sounds/v1.ogg", b"sound").with_name("v1.ogg.txt").write_text("make mirror wash friday 10:40")
+    line = {"id": "a", "from": "ines", "to": "desk", "at": "2027-03-17T10:00:00-01:00", "sound": "v1.ogg"}
+    lines = [
+        json.dumps({**line, "id": name, "sound": sound})
+        for name, sound in (("a", "v1.ogg"), ("b", "v2.ogg"), ("c", "../../v1.ogg"))
+    ]
+    chat.write("chat/people/ines.jsonl", "\n".join(lines) + "\n")
+    said = hear(chat)
+    assert said[0] == "ines: Made: Fri 19 Mar 10:40–11:40 mirror wash"
+    assert said[1] == "ines: I could not make out what was dictated. Please type it."
+    assert len(said) == 3  # a path out of the folder is the plain name there
+    chat.settings(SETTINGS.replace("text beside", "by magic"))
+    assert "no dictation" in chat.run("check").err
+
+
+@pytest.mark.parametrize(
+    "text", ["{0} {title}", "../../etc/passwd", "$(reboot)", "`ls`", "%s%n", "make {sender} fri 9:00", "x" * 20_000]
+)
+def test_texts_of_others_are_data(chat: Desk, text: str) -> None:
+    line = {"id": "a", "from": "ines", "to": "desk", "at": "2027-03-17T10:00:00-01:00", "text": text}
+    chat.write("chat/people/ines.jsonl", json.dumps(line) + "\n")
+    assert len(hear(chat)) == 1
+    assert len(agenda(chat)) == ("make" in text)
+    assert not agenda(chat) or agenda(chat)[0].endswith("{sender}") or agenda(chat)[0].endswith("sender")
+
+
+def test_a_sample_of_messages_is_rehearsed(chat: Desk) -> None:
+    sample = chat.write(
+        "sample.jsonl",
+        '{"from": "ines", "text": "make tour fri 9:00"}\n{"from": "ines", "room": "dome-floor", "text": "hi"}\n',
+    )
+    before = chat.snapshot()
+    result = chat.run("rehearse", "desk", "--sample", str(sample), "--now", "2027-03-17T10:00", "--json")
+    assert [each["verb"] for run in result.json["runs"] for each in run["effects"]] == [
+        "create event",
+        "send message",
+        "send message",
+    ]
+    assert chat.snapshot() == before
+    chat.write("sample.jsonl", "hello\n")
+    bad = chat.run("rehearse", "desk", "--sample", str(sample))
+    assert (bad.code, "line 1 is no message" in bad.err) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("workflow", "said"),
+    [
+        ('when chat hears a message\n  room "dome-flor"\n\nanswer message in domes\n', 'chat has no room "dome-flor"'),
+        ('when chat hears a message\n  from "inez"\n\nanswer message in domes\n', 'there is nobody "inez" in [people]'),
+        ("when chat hears a message\n  from sender\n\nanswer message in domes\n", "from takes texts written out"),
+        ("when domes gains an event\n\nanswer message in domes\n", "the workflow is not about a message"),
+        (
+            'when chat hears a message\n\nanswer message in domes\n  ask-before "deletion"\n',
+            'ask-before is never "deletion"',
+        ),
+        (
+            'when chat hears a message\n\nanswer message in domes\n  approver "inez"\n',
+            'there is nobody "inez" in [people]',
+        ),
+        ('when chat hears a message\n  where sent is "x"\n\nanswer message in dome\n', 'there is no place "dome"'),
+    ],
+)
+def test_faults_of_the_check(chat: Desk, workflow: str, said: str) -> None:
+    chat.workflow(workflow, "desk")
+    result = chat.run("check")
+    assert (result.code, said in result.err + result.out) == (1, True), result
+
+
+KILLER = """
+import os, signal, sys
+from whenvoca.cli.main import run_command
+from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.places.calendar.folder import FolderCalendar
+from whenvoca.places.chat.folder import FolderChat
+calls = 0
+def dying(owner, name):
+    real = getattr(owner, name)
+    def wrapped(*args, **more):
+        global calls
+        for after in (False, True):
+            calls += 1
+            if calls == int(sys.argv[1]):
+                os.kill(os.getpid(), signal.SIGKILL)
+            result = result if after else real(*args, **more)
+        return result
+    setattr(owner, name, wrapped)
+for name in ("commit", "observe", "set_meta", "note_undone", "add_occurrences"):
+    dying(SqliteLedger, name)
+dying(FolderCalendar, "apply")
+dying(FolderChat, "append")
+sys.exit(run_command(["run", "--workspace", sys.argv[2], "--now", "2027-03-17T10:00"]))
+"""
+
+
+@pytest.mark.parametrize("at", range(9, 60, 4))
+def test_killed_anywhere_each_message_is_done_and_answered_once(chat: Desk, at: int) -> None:
+    for text in (
+        "make lens test tomorrow 11:20",
+        "make tour tomorrow 15:00",
+        "push it back 30 min",
+        "undo that",
+        "delete lens test",
+    ):
+        leave(chat, "ines", text)
+    died = subprocess.run(
+        [sys.executable, "-c", KILLER, str(at), str(chat.folder)], capture_output=True, timeout=60, env=os.environ
+    )
+    assert died.returncode in (-signal.SIGKILL, 0)
+    result = chat.run("run", "--now", "2027-03-17T10:00")
+    assert result.code == 0, result
+    assert agenda(chat) == ["18T15:00 tour"]
+    said = [json.loads(line) for line in chat.read("chat/people/ines.jsonl").splitlines()]
+    assert [each["text"].partition(":")[0] for each in said if each["from"] == "desk"] == [
+        "Made",
+        "Made",
+        "Changed",
+        "Taken back",
+        "Deleted",
+    ]
+    assert {run["outcome"] for run in chat.run("runs", "--json").json["runs"]} == {"done"}
