@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import os
+import signal
+import subprocess
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -13,7 +15,7 @@ from zoneinfo import ZoneInfo
 import pytest
 
 from tests.chat_servers import Onlooker, Prosody, eventually, running_prosody
-from tests.conftest import SETTINGS, Desk
+from tests.conftest import SETTINGS, WHENVOCA, Desk
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import ChatFace, Presence
 from whenvoca.engine.people import People, Person
@@ -338,7 +340,7 @@ def test_person_whom_the_server_does_not_know(prosody: Prosody) -> None:
 
 def test_workflow_speaks_on_the_server(desk: Desk, prosody: Prosody) -> None:
     place = (
-        f'[places.chat]\nkind = "chat"\nserver = "127.0.0.1"\nport = {prosody.port}\nuser = "desk@localhost"\ntls = "none"\n'
+        f'[places.domes]\nkind = "calendar"\nfolder = "domes"\n[places.chat]\nkind = "chat"\nserver = "127.0.0.1"\nport = {prosody.port}\nuser = "desk@localhost"\ntls = "none"\n'
         'password = { env = "DESK_CHAT" }\nrooms = ["dome-floor"]\nseconds = 5\n'
     )
     desk.settings(SETTINGS, place).workflow(
@@ -351,3 +353,26 @@ def test_workflow_speaks_on_the_server(desk: Desk, prosody: Prosody) -> None:
     eventually(lambda: any(text == "hello from the desk" for _, _, text in carol.heard))
     assert "answers, 1 room" in desk.drive("places").out
     carol.close()
+
+
+def test_watch_hears_the_server_at_once_and_answers(desk: Desk, prosody: Prosody) -> None:
+    place = (
+        f'[places.domes]\nkind = "calendar"\nfolder = "domes"\n[places.chat]\nkind = "chat"\nserver = "127.0.0.1"\nport = {prosody.port}\n'
+        'user = "desk@localhost"\ntls = "none"\npassword = { env = "DESK_CHAT" }\nrooms = ["dome-floor"]\nseconds = 5\n'
+    )
+    workflow = 'when chat hears a message\n  from "ines"\n\nanswer message in domes\n'
+    desk.settings(SETTINGS, place).workflow(workflow, "desk")
+    ines = Onlooker(prosody.port, "ines")
+    watching = subprocess.Popen([WHENVOCA, "watch"], cwd=desk.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    try:
+        eventually(lambda: (desk.folder / ".whenvoca/watch.json").exists(), 20)
+        ines.say("make mirror wash tomorrow 10:40", to="desk@localhost")
+        eventually(lambda: any(text.startswith("Made: ") for _, _, text in ines.heard), 15)
+        ines.say("undo that", to="desk@localhost")
+        eventually(lambda: any(text == "Taken back: mirror wash." for _, _, text in ines.heard), 15)
+    finally:
+        watching.send_signal(signal.SIGTERM)
+        out, err = watching.communicate(timeout=20)
+        ines.close()
+    assert watching.returncode == 0, err
+    assert desk.events() == []
