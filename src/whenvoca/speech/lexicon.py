@@ -16,7 +16,7 @@ VERBS = {
         rename reschedule retitle shift shorten swap uninvite update
     """),
     "delete": _of("""
-        cancel clear delete ditch drop erase kill remove scrap scratch skip wipe
+        cancel clear delete ditch drop erase kill remove scrap scratch skip stop wipe
     """),
 }
 VERB_OF = {word: intent for intent, words in VERBS.items() for word in words}
@@ -29,7 +29,7 @@ POLITE = _of("""
 
 # Begin a question.
 ASKING = _of("""
-    agenda am any anything are check did display do does find give have how is list read show tell what what's
+    agenda am any anything are details did display do does find give have how is list read show tell what what's
     whats when when's where where's which who who's will
 """)
 
@@ -44,19 +44,19 @@ FILLERS = _of("""
 QUERY_FILLERS = _of("""
     agenda all any anything are be been booked coming day details did display do does else events everything
     find give going got happening has how is it left like list long look looks many meetings much next one
-    planned plans schedule scheduled show stuff tell there things time today's tomorrow's upcoming was were
+    attending comes coming going invited plan planned plans schedule scheduled show stuff tell there things time today's tomorrow's upcoming was were
     what what's whats when when's where where's which who who's will
 """)
 
 # The same in a deletion.
 DELETE_FILLERS = _of("""
-    agenda all anything calendar day entire every everything it occurrence occurrences off one rid schedule
+    agenda all anything calendar day entire next every everything it occurrence occurrences off one rid schedule
     series that whole
 """)
 
 # The same in a change.
 CHANGE_FILLERS = _of("""
-    ahead back busy day earlier end forward free it later location long longer name off place reminder series
+    actually ahead also always back busy day earlier end forward just next now only please should free it later location long longer name off place reminder series
     short shorter start tentative that time title
 """)
 
@@ -81,6 +81,9 @@ NO = _of("""
     don't forget leave n nah never nevermind no nope stop wait
 """)
 
+# Speak of a whole series.
+SERIES = _of("series")
+
 # Stand for what was spoken of last.
 IT = _of("""
     it that them this those
@@ -96,4 +99,57 @@ ENDS = _of("""
 DIRECTIONS = _of("back earlier forward later longer shorter")
 
 # Begin a correction of what was just done.
-CORRECTING = _of("actually no nope rather sorry wait instead")
+CORRECTING = _of("actually instead no nope not oops rather sorry wait")
+
+# Before a colon they say only what kind of thing follows.
+LABELS = _of("appointment entry event meeting new note reminder slot task todo")
+
+# No title by themselves.
+NAMELESS = _of("anything entry event events item sth slot something stuff thing")
+
+# Who a sentence is about that asks for nothing.
+PRONOUNS = _of("he i it she they this we you")
+
+# In a sentence that tells something, and asks for nothing.
+FINITE = _of("""
+    am are aren't arrives arrived ate be been became began begins but came can can't cannot closed closes comes could
+    did didn't do does doesn't don't ended enjoyed fell felt found forgot gave gets goes got had happened has hasn't
+    hate hated have haven't he's i'd i'll i'm i've is isn't it's knew know leaves left liked looks lost love loved loves
+    made makes met must needed needs never not opens played rained rains rises said sat saw says seems sets shall she's
+    should snowed started starts stuck that's there's they're think thought told took was wasn't we'll we're we've went
+    were weren't will won't would wouldn't you'll you're you've
+""")
+
+# Events that last whole days where no time is said.
+MEANT_WHOLE = _of("away birthday closed closure fasting holiday holidays leave off vacation")
+
+# Everything of a time.
+EVERYTHING = _of("all anything everything")
+
+# Say of which occurrences, and not which event.
+SCOPES = _of("after all entire every following from future later next now on one ones onwards series then this those whole")
+
+# Verbs by what they do to an event.
+NAMING = _of("call name rename retitle")
+MOVING = _of("advance be begin bring bump change delay do go have hold keep make move postpone pull push put reschedule set shift start swap take")
+LENGTHENING = _of("extend lengthen prolong")
+SHORTENING = _of("cut shorten trim")
+EARLIER = _of("earlier forward sooner")
+
+# Ask for time that is free.
+FREE_WORDS = _of("availability available free gap gaps openings")
+
+# Ask what stands in the calendar.
+WHAT_IS_ON = _of("agenda calendar events happening meetings next schedule today upcoming")
+
+# Before who does something.
+MODALS = _of("can could may might must shall should will would")
+
+# Begin a new event without a verb.
+NEW = _of("new")
+
+# Happens in the morning, whatever hour is said.
+MORNING = _of("breakfast dawn sunrise")
+
+# What is asked for, for something that is its title.
+BOOKED = _of("booking reservation slot time")

@@ -14,6 +14,8 @@ from whenvoca.speech.times import Clock, Days, Span, TimeReader
 from whenvoca.speech.words import NUMBERS, ORDINALS, UNITS, WEEKDAYS, Word, look_up, number_of
 
 _DAY = timedelta(days=1)
+_MET = ("meet", "see", "call", "visit", "ring", "phone", "write", "ask", "thank")
+_FREQUENCIES = {"day": "DAILY", "week": "WEEKLY", "month": "MONTHLY"}
 _CODES = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 
 
@@ -31,6 +33,12 @@ class When:
     part: str = ""
     relative: datetime | None = None  # in 20 minutes
     open_end: str = ""  # "after" or "before" a time of day
+    is_led: bool = False  # at, from or the like stands before the time of day
+
+    @property
+    def is_clock_only(self) -> bool:
+        """Whether a time of day was said and no day: my 3pm."""
+        return self.days is None and self.relative is None and self.from_ is not None and self.until is None and not self.open_end
 
 
 @dataclass(slots=True)
@@ -64,28 +72,59 @@ class Pieces:
 class Finder:
     """Finds the pieces of a text."""
 
-    def __init__(self, words: Sequence[Word], now: datetime, zone: ZoneInfo, order: str, people: Sequence[str]) -> None:
-        self.words, self.zone = words, zone
+    def __init__(
+        self, words: Sequence[Word], now: datetime, zone: ZoneInfo, order: str, people: Sequence[str], *, bare: bool = False
+    ) -> None:  # fmt: skip
+        self.words, self.zone, self._bare = words, zone, bare
         self.reader = TimeReader(words, now, order)
         self.pieces = Pieces(words)
         self._people = {name.lower(): name for name in people}
+        self._daily_part = ""  # of a daily repetition: every evening
+        self._rule = ""
 
     def find(self) -> Pieces:
         """All pieces, from the first word to the last."""
         i = 0
         while i < len(self.words):
+            if i in self.pieces.claimed:
+                i += 1
+                continue
             i = (
-                self._repetition(i)
+                self._calendar(i)
+                or self._repetition(i)
                 or self._reminder(i)
                 or self._when(i)
                 or self._for_length(i)
                 or self._person(i)
                 or i + 1
             )
+        self._give_back()
+        for each in self.pieces.whens if self._daily_part else ():
+            each.part = each.part or self._daily_part
         return self.pieces
+
+    def _give_back(self) -> None:
+        """Noon or midnight before a word is part of a title where another time is said: midnight snack at 23:00."""
+        timed = [each for each in self.pieces.whens if each.from_ is not None]
+        if len(timed) < 2 or not any(each.is_led or each.days is not None for each in timed):
+            return
+        for each in timed:
+            if each.days is None and not each.is_led and self._low(each.begin) in ("noon", "midnight", "midday"):
+                self.pieces.whens.remove(each)
+                self.pieces.claimed -= set(range(each.begin, each.end))
 
     def _low(self, i: int) -> str:
         return self.reader.low(i)
+
+    def _calendar(self, i: int) -> int:
+        """In my calendar: where everything is that is spoken of."""
+        if self._low(i) not in ("in", "to", "into", "on", "from", "off", "for"):
+            return 0
+        j = i + 1 + (self._low(i + 1) in ("my", "the", "our", "your"))
+        if self._low(j) not in ("calendar", "agenda", "diary", "schedule", "calendars") or j == i + 1:
+            return 0
+        self.pieces.claim(i, j + 1, "the calendar")
+        return j + 1
 
     # --- repetition
 
@@ -93,8 +132,13 @@ class Finder:
         """Every monday and thursday until june 30; daily; the first monday of every month. 0 where there is none."""
         rule, end = "", i
         low = self._low(i)
-        if low in ("daily", "weekly", "monthly", "yearly") and i not in self.pieces.claimed:
-            rule, end = f"FREQ={low.upper()}".replace("DAILY", "DAILY"), i + 1
+        on = i + (low == "on" and self._is_plural_day(i + 1))
+        if self._is_plural_day(on) and (plural := self._weekdays(on)):
+            rule, end = f"FREQ=WEEKLY;BYDAY={','.join(_CODES[d] for d in plural[1])}", plural[0]
+        elif low in ("daily", "weekly", "monthly", "yearly") and i not in self.pieces.claimed:
+            rule, end = f"FREQ={low.upper()}", i + 1
+            if low == "monthly":
+                rule, end = self._monthly(i + 1, "")
             days: Any = [] if low != "weekly" else self._weekdays(end + (self._low(end) == "on"))
             if days:
                 rule, end = f"FREQ=WEEKLY;BYDAY={','.join(_CODES[d] for d in days[1])}", days[0]
@@ -107,10 +151,16 @@ class Finder:
             rule, end = found
         if not rule:
             return 0
+        self._rule = rule
         end = self._repeat_end(end)
         self.pieces.repeat = rule
         self.pieces.claim(i, end, f"repeat {rule}")
         return end
+
+    def _is_plural_day(self, i: int) -> bool:
+        """Tuesdays: every one of them."""
+        low = self._low(i)
+        return low.endswith("days") and low[:-1] in WEEKDAYS
 
     def _weekdays(self, i: int) -> tuple[int, list[int]] | tuple[()]:
         found: list[int] = []
@@ -123,7 +173,7 @@ class Finder:
 
     def _every(self, i: int) -> tuple[str, int] | tuple[()]:
         interval = 1
-        if self._low(i) in ("other", "second") and (i + 1 < len(self.words)):
+        if self._low(i) in ("other", "second", "2nd") and (i + 1 < len(self.words)) and self._low(i + 2) != "of":
             interval, i = 2, i + 1
         elif (
             i + 1 < len(self.words)
@@ -133,8 +183,17 @@ class Finder:
             interval, i = int(count), i + 1
         by = f";INTERVAL={interval}" if interval > 1 else ""
         if days := self._weekdays(i):
-            return f"FREQ=WEEKLY{by};BYDAY={','.join(_CODES[d] for d in days[1])}", days[0]
+            end = days[0]
+            if self._low(end) in ("morning", "evening", "night", "afternoon"):
+                self._daily_part, end = self._low(end), end + 1
+            return f"FREQ=WEEKLY{by};BYDAY={','.join(_CODES[d] for d in days[1])}", end
         low = self._low(i)
+        nth = ORDINALS.get(low)
+        if nth is not None and i + 1 < len(self.words) and (day := look_up(self.words[i + 1], WEEKDAYS)) is not None:
+            tail = 3 if [self._low(i + 2), self._low(i + 3)] in (["of", "month"], ["each", "month"]) else 0
+            tail = 4 if [self._low(i + 2), self._low(i + 3), self._low(i + 4)] == ["of", "the", "month"] else tail
+            if tail:
+                return f"FREQ=MONTHLY;BYDAY={nth}{_CODES[day]}", i + 1 + tail
         if low in ("weekday", "weekdays", "workday"):
             return "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", i + 1
         unit = UNITS.get(low)
@@ -146,24 +205,27 @@ class Finder:
                 else (f"FREQ=WEEKLY{by}", i + 1)
             )
         if unit == "month":
-            k = i + 1 + (self._low(i + 1) == "on")
-            k += self._low(k) == "the"
-            ordinal = self._low(k)[:-2] if self._low(k)[-2:] in ("st", "nd", "rd", "th") else ""
-            if ordinal.isdecimal():
-                return f"FREQ=MONTHLY{by};BYMONTHDAY={ordinal}", k + 1
-            nth = ORDINALS.get(self._low(k))
-            if (
-                nth is not None
-                and k + 1 < len(self.words)
-                and (day := look_up(self.words[k + 1], WEEKDAYS)) is not None
-            ):
-                return f"FREQ=MONTHLY{by};BYDAY={nth}{_CODES[day]}", k + 2
-            return f"FREQ=MONTHLY{by}", i + 1
+            return self._monthly(i + 1, by)
         if unit in ("day", "year"):
             return f"FREQ={'DAILY' if unit == 'day' else 'YEARLY'}{by}", i + 1
         if low in ("morning", "evening", "night", "afternoon"):
-            return "FREQ=DAILY", i
+            self._daily_part = low
+            return "FREQ=DAILY", i + 1
+        if low == "working" and self._low(i + 1) in ("day", "days"):
+            return "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", i + 2
         return ()
+
+    def _monthly(self, i: int, by: str) -> tuple[str, int]:
+        """On which day of the month, where it is said."""
+        k = i + (self._low(i) == "on")
+        k += self._low(k) == "the"
+        ordinal = self._low(k)[:-2] if self._low(k)[-2:] in ("st", "nd", "rd", "th") else ""
+        if ordinal.isdecimal() and 1 <= int(ordinal) <= 31:
+            return f"FREQ=MONTHLY{by};BYMONTHDAY={ordinal}", k + 1
+        nth = ORDINALS.get(self._low(k))
+        if nth is not None and k + 1 < len(self.words) and (day := look_up(self.words[k + 1], WEEKDAYS)) is not None:
+            return f"FREQ=MONTHLY{by};BYDAY={nth}{_CODES[day]}", k + 2
+        return f"FREQ=MONTHLY{by}", i
 
     def _nth_of_every(self, i: int) -> tuple[str, int] | tuple[()]:
         j = i + (self._low(i) == "the")
@@ -195,6 +257,13 @@ class Finder:
                 self.pieces.claim(k, found[0], f"until {found[1].last}")
                 break
             count = number_of(self.words[k])
+            if count and self._low(k - 1) == "for" and UNITS.get(self._low(k + 1)) in ("day", "week", "month"):
+                if f"FREQ={_FREQUENCIES[UNITS[self._low(k + 1)]]}" not in self._rule:
+                    continue
+                by = self._rule.count(",") + 1
+                self.pieces.claim(k - 1, k + 2, f"{int(count) * by} times")
+                self.pieces.because.append(Because("count", (0, 0), f"COUNT={int(count) * by}"))
+                break
             if count and self._low(k + 1) == "times":
                 self.pieces.repeat_until = None
                 self.pieces.claim(k, k + 2, f"{int(count)} times")
@@ -213,7 +282,7 @@ class Finder:
             j += 1
         found = self.reader.length(j)
         if found is None:
-            return 0
+            return self._length_before(i)
         end, span = found
         tail = 0
         while self._low(end + tail) in ("before", "earlier", "ahead", "beforehand", "prior", "in", "advance"):
@@ -227,11 +296,24 @@ class Finder:
         self.pieces.claim(begin, end + tail, f"alarm {self.pieces.alarm} minutes before")
         return end + tail
 
+    def _length_before(self, i: int) -> int:
+        """A reminder to the dentist an hour before: the length stands behind."""
+        for k in range(i + 1, len(self.words)):
+            found = self.reader.length(k)
+            if found is not None and self._low(found[0]) in ("before", "ahead", "earlier", "beforehand"):
+                self.pieces.alarm = found[1].minutes + 1440 * found[1].days
+                self.pieces.claim(k, found[0] + 1, f"alarm {self.pieces.alarm} minutes before")
+                self.pieces.claim(i - (self._low(i - 1) in ("a", "an", "the")), i + 1, "alarm")
+                return i + 1
+        return 0
+
     def _person(self, i: int) -> int:
         """An address; or with NAME, where the name is known."""
         if "@" in self._low(i):
             begin = i - (self._low(i - 1) in ("with", "w", "and", "invite", ","))
             self.pieces.people.append(self.words[i].text)
+            if self._low(i - 1) in _MET:
+                return i + 1  # it is part of what is said
             self.pieces.claim(max(begin, 0), i + 1, "attendee")
             return i + 1
         if self._low(i) not in ("with", "w", "invite", "inviting"):
@@ -240,6 +322,8 @@ class Finder:
         while j < len(self.words):
             if self._low(j) in self._people:
                 self.pieces.people.append(self._people[self._low(j)])
+            elif self._low(j).removesuffix("'s") in self._people:
+                self.pieces.people.append(self._people[self._low(j).removesuffix("'s")])
             elif "@" in self._low(j):
                 self.pieces.people.append(self.words[j].text)
             else:
@@ -323,7 +407,7 @@ class Finder:
         if (
             not when.part
             and (part := self.reader.part(j)) is not None
-            and (is_first is False or self._low(j) in ("this", "in", "at"))
+            and (is_first is False or self._low(j) in ("this", "in", "at", "over", "during", "for", "my", "the"))
         ):
             end, when.part = part
             if self._low(j) == "this" and when.days is None:
@@ -331,12 +415,27 @@ class Finder:
             return end
         if when.from_ is None and (end := self._times(j, when)):
             return end
+        if when.from_ is not None and when.until is None and when.length is None and self._low(j) in ("until", "till", "to", "-"):
+            return self._until(j + 1, when)
         if when.from_ is not None and when.until is None and when.length is None and self._low(j) == "for":
             found_length = self.reader.length(j + 1)
             if found_length is not None:
                 when.length = found_length[1]
                 return found_length[0]
         return 0
+
+    def _until(self, j: int, when: When) -> int:
+        """A time at which it ends, behind a day: from 10 tonight until 4 in the morning."""
+        found = self.reader.clock(j + (self._low(j) in ("around", "about")), bare=True)
+        if found is None:
+            return 0
+        end, clock = found
+        part = self.reader.part(end) if self._low(end) in ("in", "at") else None
+        if part is not None:
+            end = part[0]
+            clock = Clock(self.reader.settle(clock, part[1]))
+        when.until = clock
+        return end
 
     def _until_day(self, end: int, when: When) -> int:
         if self._low(end) not in ("to", "until", "till", "-", "through"):
@@ -345,6 +444,9 @@ class Finder:
         if found is None:
             return end
         when.until_days = found[1]
+        if when.days is not None and found[1].last < when.days.first and look_up(self.words[found[0] - 1], WEEKDAYS) is not None:
+            weeks = (when.days.first - found[1].last).days // 7 + 1  # monday to friday, said on a wednesday
+            when.until_days = Days(found[1].first + 7 * weeks * _DAY, found[1].last + 7 * weeks * _DAY)
         return found[0]
 
     def _times(self, j: int, when: When) -> int:
@@ -359,7 +461,8 @@ class Finder:
             when.open_end = lead
             when.from_ = Clock(time(13) if self._low(k) == "lunch" else time(17, 30))
             return k + 1
-        is_led = k > j
+        is_led = k > j or (self._bare and j == 0 and self.reader.length(j) is None)
+        when.is_led = is_led
         first = self.reader.clock(k, bare=is_led or when.days is not None)
         if first is None:
             return 0
@@ -382,7 +485,7 @@ class Finder:
                 return rest[0] if rest else day[0]
             when.from_, when.until = clock, second[1]
             return second[0]
-        if self._low(end) in ("to", "until", "till") and (day := self.reader.days(end + 1)) is not None:
+        if self._low(end) in ("to", "until", "till", "-") and (day := self.reader.days(end + 1)) is not None:
             rest = self.reader.clock(day[0] + (self._low(day[0]) == "at"), bare=True)
             if rest is not None:
                 when.from_, when.until_days, when.until = clock, day[1], rest[1]

@@ -80,6 +80,7 @@ class Request:
     because: list[Because] = field(default_factory=list)
     wants_count: bool = False  # how many was asked for
     choice: list[int] = field(default_factory=list)  # of a numbered question
+    purpose: str = ""  # of a question: what is done when it is answered
 
     def to_json(self) -> dict[str, Any]:
         """As docs/json.md says."""

@@ -31,6 +31,7 @@ class Clock:
 
     at: time
     is_open: bool = False
+    is_marked: bool = False  # am or pm stands behind it
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +99,10 @@ class TimeReader:
             "after",
         ):
             return self._spoken(i, i + 1)
+        if low == "half" and i + 1 < len(self.words) and self.low(i + 1) not in ("a", "an", "past", "to"):
+            hour = number_of(self.words[i + 1])
+            if hour is not None and 1 <= hour <= 12 and hour == int(hour) and self.low(i + 2) not in UNITS:  # half nine is half past nine
+                return self._with_mark(i + 2, int(hour), 30)
         if low in ("a",) and self.low(i + 1) == "quarter":
             return self.clock(i + 1)
         if (
@@ -106,6 +111,8 @@ class TimeReader:
             and self.low(i + 2) in ("past", "to")
         ):
             return self._spoken(i, i + 2)
+        if low.isdecimal() and int(low) < 30 and self.low(i + 1) == "past":
+            return self._spoken(i, i + 1)
         if found := _CLOCK.match(low):
             read = self._with_mark(i + 1, int(found[1]), int(found[2]), is_long=True)
             if read is not None and low.startswith("0"):  # a nought in front is of the 24-hour clock
@@ -114,6 +121,10 @@ class TimeReader:
         if low.isdecimal():
             return self._digits(i, low, bare=bare)
         number = number_of(self.words[i]) if i < len(self.words) and low not in ("a", "an", "couple", "few") else None
+        minute = number_of(self.words[i + 1]) if i + 1 < len(self.words) and self.low(i + 1).isalpha() else None
+        is_minute = minute is not None and 10 <= minute < 60 and self.low(i + 2) not in UNITS
+        if number is not None and number <= 12 and bare and is_minute and minute is not None:
+            return self._with_mark(i + 2, int(number), int(minute))
         if number is not None and number <= 12 and (bare or self.low(i + 1) in ("o'clock", "am", "pm", "oclock")):
             return self._with_mark(i + 1, int(number), 0)
         return None
@@ -132,7 +143,9 @@ class TimeReader:
     def _digits(self, i: int, low: str, *, bare: bool) -> tuple[int, Clock] | None:
         after = self.low(i + 1)
         joined = i + 1 < len(self.words) and self.words[i + 1].begin == self.words[i].end
-        if after == "h" and joined and len(low) <= 2:
+        is_length = int(low) <= 6 and self.low(i - 1) not in ("at", "from", "until", "till", "to", "by", "before", "after", "-")
+        is_length = is_length and (not self.low(i + 2).isdecimal() or self.low(i - 1) in (",", "(", "for"))
+        if after == "h" and joined and len(low) <= 2 and not is_length:
             minutes = self.low(i + 2)
             if minutes.isdecimal() and len(minutes) == 2 and self.words[i + 2].begin == self.words[i + 1].end:
                 return self._with_mark(i + 3, int(low), int(minutes), is_long=True)
@@ -147,7 +160,9 @@ class TimeReader:
 
     def _with_mark(self, i: int, hour: int, minute: int, *, is_long: bool = False) -> tuple[int, Clock] | None:
         """The time with am or pm behind it, or what stands for them."""
-        if self.low(i) in ("o'clock", "oclock"):
+        if self.low(i) in ("o'clock", "oclock", "ish", "sharp") or (
+            self.low(i) == "h" and is_long and i and self.words[i].begin == self.words[i - 1].end
+        ):
             i += 1
         mark = self.low(i)
         if mark in ("a", "p") and self.low(i + 1) == "m":
@@ -155,7 +170,7 @@ class TimeReader:
         if mark in ("am", "pm"):
             if not 1 <= hour <= 12:
                 return None
-            return i + 1, Clock(time(hour % 12 + 12 * (mark == "pm"), minute))
+            return i + 1, Clock(time(hour % 12 + 12 * (mark == "pm"), minute), is_marked=True)
         if hour > 23 or minute > 59:
             return None
         is_open = hour <= 12 and not (is_long and hour >= 8) and hour != 0
@@ -176,9 +191,11 @@ class TimeReader:
 
     def part(self, i: int) -> tuple[int, str] | None:
         """A part of the day: in the morning, this evening, at night."""
-        j = i + (self.low(i) in ("in", "this", "at", "during"))
+        j = i + (self.low(i) in ("in", "this", "at", "during", "over", "for", "my"))
         j += self.low(j) == "the"
         word = self.low(j).rstrip("s") if self.low(j) != "" else ""
+        if word in ("lunch", "lunchtime") and j == i:
+            return None
         return (j + 1, word) if word in _PARTS else None
 
     # --- lengths
@@ -193,8 +210,12 @@ class TimeReader:
     def _any_length(self, i: int) -> tuple[int, Span] | None:
         """A length: 45 minutes, two hours, an hour and a half, 1h30, half an hour, 2 days."""
         low = self.low(i)
+        if low == "three" and self.low(i + 1) == "quarters" and "hour" in (self.low(i + 3), self.low(i + 4)):
+            return i + 4 + (self.low(i + 4) == "hour"), Span(45)
         if low == "half" and self.low(i + 1) in ("an", "a") and self.low(i + 2) == "hour":
             return i + 3, Span(30)
+        if low == "half" and self.low(i + 1) == "hour":
+            return i + 2, Span(30)
         if (
             low in ("quarter", "a")
             and "quarter" in (low, self.low(i + 1))
@@ -202,6 +223,10 @@ class TimeReader:
         ):
             j = next(k for k in range(i, i + 5) if self.low(k) == "hour")
             return j + 1, Span(15)
+        if low in ("the", "another") and UNITS.get(self.low(i + 1)) in ("day", "week", "hour") and self.low(i + 2) not in ("after", "of"):
+            return i + 2, _span(1, UNITS[self.low(i + 1)])
+        if low == "another":
+            return self._any_length(i + 1)
         if i >= len(self.words) or (number := number_of(self.words[i])) is None:
             return None
         j = i + 1
@@ -230,7 +255,7 @@ class TimeReader:
 
     def days(self, i: int) -> tuple[int, Days] | None:
         """A day, or several: the longest reading that begins here."""
-        j = i + (self.low(i) in ("on", "for", "by", "from", "at", "in", "over", "during", "of"))
+        j = i + (self.low(i) in ("on", "for", "by", "from", "at", "in", "over", "during", "of", "starting", "beginning", "since"))
         readers: tuple[Callable[[int], tuple[int, Days] | None], ...] = (
             self._named, self._month_range, self._iso, self._numeric, self._nth_weekday, self._month_day, self._ordinal_day,
             self._distance, self._weekday, self._period,
@@ -247,6 +272,8 @@ class TimeReader:
         return self.now.date()
 
     def _named(self, i: int) -> tuple[int, Days] | None:
+        if self.low(i) == "later" and self.low(i + 1) in ("today", "tonight", "tomorrow"):
+            return self._named(i + 1)
         j = i + (self.low(i) == "the")
         if [self.low(j + k) for k in range(3)] == ["day", "after", "tomorrow"]:
             return j + 3, self._one(self.today + 2 * _DAY)
@@ -260,7 +287,7 @@ class TimeReader:
         return i + 1, days
 
     def _iso(self, i: int) -> tuple[int, Days] | None:
-        found = re.fullmatch(r"(\d{4})-(\d{2})-(\d{2})", self.low(i)[:10]) if len(self.low(i)) == 10 else None
+        found = re.fullmatch(r"(\d{4})[-/](\d{1,2})[-/](\d{1,2})", self.low(i).partition("t")[0])
         return (i + 1, self._dated(int(found[3]), int(found[2]), int(found[1]))) if found else None
 
     def _dated(self, day: int, month: int, year: int | None) -> Days:
@@ -289,7 +316,8 @@ class TimeReader:
     def _numeric(self, i: int) -> tuple[int, Days] | None:
         found = re.fullmatch(r"(\d{1,2})[/.](\d{1,2})(?:[/.](\d{2,4}))?", self.low(i))
         is_dotted = found is not None and found[3] is None and "." in self.low(i)
-        if not found or (is_dotted and self.low(i - 1) not in ("on", "from", "until", "the", "for")):
+        is_closed = self.low(i + 1) == "." and self.words[i + 1].begin == self.words[i].end
+        if not found or (is_dotted and not is_closed and self.low(i - 1) not in ("on", "from", "until", "the", "for", "to", "-")):
             return None
         one, two = int(found[1]), int(found[2])
         year = None if found[3] is None else int(found[3]) + (2000 if len(found[3]) == 2 else 0)
@@ -391,7 +419,7 @@ class TimeReader:
             which = self.low(j) if self.low(j) != "the" else which
             j += 1
         weekday = look_up(self.words[j], WEEKDAYS) if j < len(self.words) else None
-        if weekday is None:
+        if weekday is None or (self.low(j).endswith("days") and self.low(j)[:-1] in WEEKDAYS):
             return None
         end = j + 1
         ahead = (weekday - self.today.weekday()) % 7 or 7
@@ -506,8 +534,14 @@ class TimeReader:
         return end, self._one(span.added_to(datetime.combine(base, time())).date())
 
     def _period(self, i: int) -> tuple[int, Days] | None:
+        if self.low(i) in ("the", "all", "whole", "entire") and {self.low(i), self.low(i + 1)} & {"whole", "entire", "all"}:
+            k = i + 1 + (self.low(i + 1) in ("whole", "entire", "of"))
+            k += self.low(k) == "of"
+            return self._period(k) if k < len(self.words) and self.low(k) not in ("all", "whole", "entire") else None
         j, shift = i, 0
-        if self.low(j) in ("this", "the", "rest", "next", "coming", "last"):
+        if [self.low(j), self.low(j + 1)] in (["my", "day"], ["our", "day"]):
+            return j + 2, self._one(self.today)
+        if self.low(j) in ("this", "the", "rest", "next", "coming", "last", "my", "our"):
             shift = {"next": 1, "last": -1}.get(self.low(j), 0)
             j += 1
             if self.low(i) == "rest" or self.low(j) == "rest":
@@ -535,7 +569,6 @@ class TimeReader:
         if (
             named is not None
             and not _day_number(self.low(i + 1))
-            and self.low(i) != "march"
             and self.low(i - 1) in ("in", "of", "for", "all", "during")
         ):
             year = self.today.year + (named < self.today.month)

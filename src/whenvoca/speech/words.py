@@ -10,8 +10,8 @@ from functools import lru_cache
 LONGEST = 10_000  # signs of a text that are looked at
 MOST_WORDS = 400
 _TOKEN = re.compile(
-    r"[\"“„][^\"”“]*[\"”]|[\w.+-]+@[\w-]+(?:\.[\w-]+)+|\d{4}-\d{2}-\d{2}(?:T\d{2}:\d{2})?|\d{1,2}[/.]\d{1,2}(?:[/.]\d{2,4})?(?![\w:])"
-    r"|\d{1,2}[:.]\d{2}(?!\d)|\d+(?:st|nd|rd|th)\b|\d+(?:\.\d+)?|[^\W\d_]+(?:['’][^\W\d_]+)?(?:-[^\W\d_]+)*|[@&?!,;:()–—-]"
+    r"[\"“„][^\"”“]*[\"”]|[\w.+-]+@[\w-]+(?:\.[\w-]+)+|\d{4}-\d{2}-\d{2}(?:T\d{2}:\d{2})?|\d{4}/\d{1,2}/\d{1,2}|\d{1,2}[/.]\d{1,2}(?:[/.]\d{2,4})?(?![\w:])"
+    r"|\d{1,2}[:.]\d{2}(?!\d)|\d+(?:st|nd|rd|th)\b|\d+(?:\.\d+)?|[^\W\d_]+(?:['’][^\W\d_]+)?(?:-[^\W\d_]+)*|->|→|=>|\.(?=\s|$)|[@&?!,;:()–—-]"
 )  # fmt: skip
 
 
@@ -32,18 +32,27 @@ class Word:
 
 def split_words(text: str) -> list[Word]:
     """The words of a text, as many as a request may have."""
-    found = []
+    found: list[Word] = []
     for each in _TOKEN.finditer(text[:LONGEST]):
+        if "-" in each[0] and len(parts := each[0].split("-")) == 2 and all(part.lower() in _SPANNING for part in parts):
+            at = each.start() + len(parts[0])
+            found.append(Word(parts[0], parts[0].lower(), each.start(), at))
+            found.append(Word("-", "-", at, at + 1))
+            found.append(Word(parts[1], parts[1].lower(), at + 1, each.end()))
+            continue
         low = each[0].lower().replace("’", "'")
+        if low.endswith("'s") and low[:-2] in _OWNING:
+            low = low[:-2]
         found.append(Word(each[0], _SHORT.get(low, low), each.start(), each.end()))
         if len(found) >= MOST_WORDS:
             break
     return found
 
 
-_SHORT = {"–": "-", "—": "-", "tmrw": "tomorrow", "tmr": "tomorrow", "tomo": "tomorrow", "tmw": "tomorrow", "2moro": "tomorrow",
+_SHORT = {"->": "to", "→": "to", "=>": "to", "–": "-", "—": "-", "tmrw": "tomorrow", "tmr": "tomorrow", "tomo": "tomorrow", "tmw": "tomorrow", "2moro": "tomorrow",
           "2morrow": "tomorrow", "tdy": "today", "2day": "today", "tonite": "tonight", "thx": "thanks", "pls": "please", "plz": "please",
-          "wanna": "want", "mtg": "meeting", "appt": "appointment", "@": "at", "wk": "week", "wks": "weeks", "nxt": "next"}  # fmt: skip
+          "wanna": "want", "mtg": "meeting", "appt": "appointment", "@": "at", "wk": "week", "wks": "weeks", "nxt": "next", "wat": "what", "wht": "what", "whats": "what's", "wats": "what's", "whens": "when's", "dont": "don't", "cant": "can't",
+          "im": "i'm", "teh": "the", "u": "you", "bday": "birthday"}  # fmt: skip
 
 WEEKDAYS = {
     "monday": 0, "mon": 0, "tuesday": 1, "tue": 1, "tues": 1, "wednesday": 2, "wed": 2, "weds": 2, "thursday": 3, "thu": 3, "thur": 3,
@@ -65,6 +74,8 @@ UNITS = {
     "hour": "hour", "hours": "hour", "day": "day", "days": "day", "week": "week", "weeks": "week", "month": "month", "months": "month",
     "fortnight": "fortnight", "fortnights": "fortnight", "year": "year", "years": "year",
 }  # fmt: skip
+_SPANNING = {*WEEKDAYS, *MONTHS}
+_OWNING = {*WEEKDAYS, "today", "tomorrow", "tonight", "yesterday", "week", "month", "weekend", "tmrw"}
 TIME_WORDS = (
     "today",
     "tomorrow",
@@ -80,12 +91,18 @@ TIME_WORDS = (
 )
 
 
+# One letter from a word of time or a command, and none.
+_WORDS_OF_THEIR_OWN = frozenset(
+    ["being", "black", "blocked", "booked", "canal", "chance", "channel", "charge", "clean", "cleans", "clock", "inter", "marsh", "match", "matches", "money", "moved", "moves", "plain", "plane", "plant", "pushed", "scrape", "scrub", "shirt", "shirts", "stock", "sundae", "sunny", "thirsty", "weekly", "update"]
+)
+
+
 @lru_cache(maxsize=4096)
 def spelled(low: str, known: frozenset[str]) -> str:
     """The known word that is meant: itself, or the one long word that is one letter away; empty if there is none."""
     if low in known:
         return low
-    if len(low) < 5 or not low.isalpha():
+    if len(low) < 5 or not low.isalpha() or low in _WORDS_OF_THEIR_OWN:
         return ""
     near = [
         word
@@ -97,6 +114,8 @@ def spelled(low: str, known: frozenset[str]) -> str:
 
 def _is_near(one: str, other: str) -> bool:
     """Whether two words differ by one letter: one more, one less, one other, or two turned round."""
+    if min(len(one), len(other)) == 5:  # short ones: two letters turned round alone, so that tours are no thurs
+        return len(one) == len(other) and sorted(one) == sorted(other)
     if len(one) == len(other):
         places = [i for i in range(len(one)) if one[i] != other[i]]
         if len(places) == 2 and places[1] == places[0] + 1:

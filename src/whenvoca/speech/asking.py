@@ -1,0 +1,164 @@
+"""Questions: what is on, when something is, how many; and what time is free."""
+
+from __future__ import annotations
+
+from datetime import datetime, time
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import expand_events
+from whenvoca.speech.agenda import free_gaps
+from whenvoca.speech.context import DAY, Context
+from whenvoca.speech.lexicon import FREE_WORDS, IT, QUERY_FILLERS, WHAT_IS_ON
+from whenvoca.speech.pieces import Pieces
+from whenvoca.speech.request import Because, Request, Target
+from whenvoca.speech.titles import event_tokens, is_named
+from whenvoca.speech.which import find
+
+_ABOUT_ONE = ("when", "when's", "where", "where's", "who", "who's", "what", "what's", "how")
+
+
+def ask(context: Context, begin: int, end: int, *, wants_to_know: bool) -> Request:
+    """The question that a clause puts; none where it is about nothing in a calendar."""
+    request, around = context.request, context.around
+    core = context.lows[begin:end]
+    pieces = context.pieces(begin, end)
+    if doubt := context.doubt(pieces):
+        return context.ask(doubt, "start")
+    if is_about_free(core, pieces):
+        return free(context, begin, end, pieces)
+    wanted = [low for low in context.title_words(pieces) if low not in QUERY_FILLERS]
+    is_about_time = bool(pieces.whens) or bool(WHAT_IS_ON & set(core))
+    refers = bool(around.last) and (any(low in IT for low in core[1:4]) or (core[0] in _ABOUT_ONE and not wanted)) and not pieces.whens
+    if refers and not wanted:
+        request.intent, request.targets, request.count = "query", list(around.last[:1]), 1
+        return request
+    if (after := _around_event(context, begin, end)) is not None:
+        return after
+    asks_one = core[0] in _ABOUT_ONE and bool(wanted)
+    is_listed = (core[0] in ("show", "list", "find", "is", "are", "do", "does", "any", "details", "next") or wants_to_know) and bool(wanted)
+    if not is_about_time and not asks_one and not is_listed and not pieces.people:
+        return Request("none", because=request.because)
+    found = find(context, pieces, wanted)
+    if not pieces.whens:
+        coming = [each for each in found if each.event.span(around.zone)[1] > around.now]
+        found = _once(coming or found) if wanted or pieces.people else coming
+    if not found and context.locked and wanted:
+        found = find(context, Pieces([]), wanted)[:1]  # it is at another time
+    if not found and wanted and not _is_about_agenda(core, pieces):
+        return Request("none", because=request.because)
+    request.intent = "query"
+    is_next = "next" in core and not any(when.days for when in pieces.whens)
+    if (is_next or (core[0] in ("when", "when's", "where", "where's") and wanted)) and found:
+        found = found[:1]
+    request.targets, request.count = found, len(found)
+    request.wants_count = "many" in core
+    request.period = context.first_period(pieces)
+    return request
+
+
+def _is_about_agenda(core: list[str], pieces: Pieces) -> bool:
+    """Whether a question is about events, though none fits: so that "nothing" is a true answer."""
+    return bool({"event", "events", "meeting", "meetings", "appointment", "appointments", "calendar", "agenda", "schedule"} & set(core)) or (
+        bool(pieces.whens) and core[0] in ("any", "is", "are", "do", "anything", "list", "show", "how")
+    )
+
+
+def _once(found: list[Target]) -> list[Target]:
+    """Series with their coming occurrence alone."""
+    return list({each.event.uid: each for each in reversed(found)}.values())[::-1]
+
+
+def _around_event(context: Context, begin: int, end: int) -> Request | None:
+    """What is on after the council call: the rest of its day, or what comes before it."""
+    lows = context.lows
+    for i in range(begin, end - 1):
+        inside = [k for k in range(i + 1, end) if k in context.locked]
+        if lows[i] not in ("after", "before") or not inside or inside[0] > i + 2:
+            continue
+        pieces = context.pieces(i + 1, end)
+        found = find(context, pieces, context.title_words(pieces))
+        zone = context.around.zone
+        coming = [each for each in found if each.event.span(zone)[1] > context.around.now]
+        if not coming:
+            return None
+        start, finish = (each.astimezone(zone) for each in coming[0].event.span(zone))
+        low, high = finish, datetime.combine(finish.date() + DAY, time(0), tzinfo=zone)
+        if lows[i] == "before":
+            low, high = datetime.combine(start.date(), time(0), tzinfo=zone), start
+        request = context.request
+        request.intent, request.period = "query", (low, high)
+        request.targets = _between(context, low, high, context.around.agenda)
+        request.count = len(request.targets)
+        return request
+    return None
+
+
+def _between(context: Context, low: datetime, high: datetime, agenda: object) -> list[Target]:
+    by_calendar: dict[str, list[Event]] = {}
+    for each in agenda:  # type: ignore[attr-defined]
+        if not each.event.cancelled:
+            by_calendar.setdefault(each.calendar, []).append(each.event)
+    found = [
+        Target(name, each) for name, events in by_calendar.items() for each in expand_events(events, low, high, context.around.zone)
+    ]
+    return sorted(found, key=lambda each: each.event.span(context.around.zone)[0])
+
+
+def is_about_free(core: list[str], pieces: Pieces) -> bool:
+    """Whether it asks for time that is free."""
+    words, text = set(core), " ".join(core)
+    return (
+        bool(FREE_WORDS & words)
+        or (core[0] in ("am", "are", "is", "will", "when") and "busy" in words)
+        or any(said in text for said in ("have time", "got time", "any time", "time works", "when works", "what works", "works for"))
+        or ("meet" in words and core[0] in ("meet", "can", "could", "shall", "should"))
+        or (bool({"slot", "slots"} & words) and core[0] in ("do", "is", "are", "any", "have", "when", "what", "which"))
+        or (core[0] in ("find", "an", "a", "is") and pieces.length is not None and not {"show", "when"} & words)
+    )
+
+
+def free(context: Context, begin: int, end: int, pieces: Pieces) -> Request:
+    """What is free in a time, or whether a time is; of a place or a person, where one is named."""
+    request, around = context.request, context.around
+    core = context.lows[begin:end]
+    request.intent = "free"
+    zone = around.zone
+    period = context.first_period(pieces)
+    when = next(iter(pieces.whens), None)
+    length = (when.length if when else None) or pieces.length
+    is_point = when is not None and when.from_ is not None and when.until is None and not when.open_end
+    if is_point and when is not None:
+        start, stop = context.span_of(when, length, default=around.length)
+        assert isinstance(start, datetime)
+        assert isinstance(stop, datetime)
+        period = (start, stop)
+    if period is None:
+        midnight = context.moment(context.wall.date() + DAY, time(0))
+        asks_when = "when" in core or length is not None
+        period = (around.now, context.moment(context.wall.date() + 7 * DAY, time(0)) if asks_when else midnight)
+    request.period = low, high = period
+    agenda = _of_whom(context, pieces)
+    request.targets = [each for each in _between(context, low, high, agenda) if each.event.takes_time]
+    taken = [each.event.span(zone) for each in request.targets]
+    wants_slots = bool({"when", "find", "which", "what", "gaps", "gap", "slot", "slots", "any", "works"} & set(core)) or (
+        length is not None and not is_point
+    )
+    request.slots = free_gaps(low, high, taken, around, length) if wants_slots or taken else [(low, high)]
+    request.free = bool(request.slots) if wants_slots else not taken
+    if not wants_slots and "busy" in core and "free" not in core:
+        request.because.append(Because("busy", (0, 0), "asked the other way round"))
+    return request
+
+
+def _of_whom(context: Context, pieces: Pieces) -> list[Target]:
+    """The events that count: those in a place or of a person that is named, else all."""
+    agenda = list(context.around.agenda)
+    names = [name.lower() for name in context.around.people]
+    wanted = [low for low in context.title_words(pieces) if low not in QUERY_FILLERS and low not in FREE_WORDS]
+    for word in wanted:
+        in_place = [each for each in agenda if word in each.event.location.lower().split()]
+        if in_place:
+            return in_place
+        if word in names:
+            return [each for each in agenda if is_named(word, event_tokens(each.event))]
+    return agenda

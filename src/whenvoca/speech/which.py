@@ -1,0 +1,159 @@
+"""Which event is meant: by its title, its time, its place, its people, or as what was spoken of last."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import datetime
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import expand_events
+from whenvoca.speech.agenda import show_target
+from whenvoca.speech.context import DAY, YEAR, Context
+from whenvoca.speech.lexicon import IT, SCOPES, SERIES
+from whenvoca.speech.pieces import Pieces
+from whenvoca.speech.request import Request, Target
+from whenvoca.speech.titles import event_tokens, is_named
+
+_MOST_LISTED = 8
+_BACK = 7 * DAY  # so far back what is past is still found
+
+
+def refers(context: Context, begin: int, end: int | None = None) -> bool:
+    """Whether the words say it, that, the meeting, the last one: what was spoken of last."""
+    lows = context.lows[begin:end]
+    return any(low in IT for low in lows[:3]) or lows[:2] in (
+        ["the", "meeting"],
+        ["the", "event"],
+        ["the", "last"],
+        ["the", "appointment"],
+        ["the", "whole"],
+    )
+
+
+def find(context: Context, pieces: Pieces, wanted: Sequence[str]) -> list[Target]:
+    """The events that fit all that was said, in order of start; of series the occurrences."""
+    around = context.around
+    low, high = around.now - _BACK, around.now + YEAR
+    for when in pieces.whens:
+        begin, end = context.period(when) if not when.is_clock_only else (None, None)
+        if begin is not None and end is not None:
+            low, high = begin - DAY, end + DAY
+    for loosely in (False, True):
+        by_calendar: dict[str, list[Event]] = {}
+        for each in around.agenda:
+            if not each.event.cancelled and _is_called(each.event, pieces, wanted, loosely=loosely):
+                by_calendar.setdefault(each.calendar, []).append(each.event)
+        found = [
+            Target(name, each)
+            for name, events in by_calendar.items()
+            for each in expand_events(events, low, high, around.zone)
+        ]
+        fit = [each for each in found if _is_then(context, each, pieces)]
+        if fit or not wanted:
+            break
+    return sorted(fit, key=lambda each: each.event.span(around.zone)[0])
+
+
+def _is_called(event: Event, pieces: Pieces, wanted: Sequence[str], *, loosely: bool) -> bool:
+    if not wanted and not pieces.people:
+        return True
+    tokens = event_tokens(event)
+    return all(is_named(word, tokens, loosely=loosely) for word in wanted) and all(
+        is_named(name.lower(), tokens) for name in pieces.people
+    )
+
+
+def _is_then(context: Context, target: Target, pieces: Pieces) -> bool:
+    zone = context.around.zone
+    start, end = target.event.span(zone)
+    for when in pieces.whens:
+        low, high = context.period(when)
+        if low is not None and high is not None and not when.is_clock_only:
+            if not (start < high and (end > low or start == end >= low)):
+                return False
+        if when.from_ is not None and when.until is None and not when.open_end:
+            clock = context.reader().settle(when.from_, when.part)
+            if start.astimezone(zone).time().replace(tzinfo=None) not in (clock, when.from_.at):
+                return False
+    return True
+
+
+def targets(context: Context, pieces: Pieces, wanted: Sequence[str], *, refers: bool) -> list[Target]:
+    """The events that are meant, coming ones before past ones."""
+    around = context.around
+    if refers and around.last and not wanted:
+        return list(around.last)
+    found = find(context, pieces, wanted)
+    upcoming = [each for each in found if each.event.span(around.zone)[1] > around.now]
+    return upcoming or found
+
+
+def one_of(context: Context, found: list[Target], wanted: Sequence[str], verb: str) -> Request | None:
+    """A question where nothing fits, or several different events do; else the first one is meant."""
+    request = context.request
+    request.targets = found
+    if not found:
+        said = f' "{" ".join(wanted)}"' if wanted else " then"
+        return context.ask(f"I find nothing{said}. Which event is meant?", "which")
+    if len({each.event.uid for each in found}) > 1:
+        exact = _exactly(context, found, wanted)
+        if exact:
+            request.targets = exact[:1]
+            return None
+        firsts = list({each.event.uid: each for each in reversed(found)}.values())[::-1]
+        request.targets = firsts
+        lines = [f"{n}. {show_target(each, context.around.zone)}" for n, each in enumerate(firsts[:_MOST_LISTED], 1)]
+        return context.ask(f"Which one shall I {verb}?\n" + "\n".join(lines), "which")
+    request.targets = found[:1]
+    return None
+
+
+def _exactly(context: Context, found: list[Target], wanted: Sequence[str]) -> list[Target]:
+    """Those whose whole title was said, where that is one event."""
+    if not context.locked:
+        return []
+    said = {context.lows[i] for i in context.locked}
+    whole = [each for each in found if set(each.event.title.lower().split()) == said]
+    return whole if len({each.event.uid for each in whole}) == 1 else []
+
+
+def scope_of(context: Context, begin: int, end: int) -> str:
+    """Whether one occurrence, it and those after it, or the whole series is spoken of."""
+    lows = context.lows[begin:end]
+    text = f" {' '.join(lows)} "
+    if any(
+        f" {said} " in text
+        for said in (
+            "from now on", "onwards", "from then on", "and later", "and after", "and following", "and all after", "and all later",
+            "and all following", "and every one after", "and those after", "this and all", "it and all", "and future",
+        )
+    ) or (" from " in text and lows[-1:] == ["on"]) or (" from " in text and " on " in text and _from_on(lows)):  # fmt: skip
+        return "following"
+    return "all" if SERIES & set(lows) or "every" in lows else "this"
+
+
+def _from_on(lows: Sequence[str]) -> bool:
+    """From next week on, from monday on."""
+    begin = lows.index("from")
+    return "on" in lows[begin + 2 : begin + 5]
+
+
+def is_in(event: Event, period: tuple[datetime, datetime] | None, context: Context) -> bool:
+    """Whether "everything" of a time means this event: it begins then, and whole days only where all of them are meant."""
+    if period is None:
+        return True
+    start, end = event.span(context.around.zone)
+    return period[0] <= start < period[1] and (not event.is_whole_day or end <= period[1])
+
+
+def known_np(context: Context, begin: int, end: int) -> list[str]:
+    """The words of a noun phrase that all belong to an event of the agenda; empty where they do not."""
+    pieces = context.pieces(begin, end)
+    wanted = [low for low in context.title_words(pieces) if low not in SCOPES]
+    if not wanted:
+        return []
+    for each in context.around.agenda:
+        if all(is_named(word, event_tokens(each.event)) for word in wanted):
+            return wanted
+    return []
+
