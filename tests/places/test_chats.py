@@ -372,7 +372,7 @@ def test_watch_hears_the_server_at_once_and_answers(desk: Desk, prosody: Prosody
         eventually(lambda: any(text == "Taken back: mirror wash." for _, _, text in ines.heard), 15)
     finally:
         watching.send_signal(signal.SIGTERM)
-        out, err = watching.communicate(timeout=20)
+        _, err = watching.communicate(timeout=20)
         ines.close()
     assert watching.returncode == 0, err
     assert desk.events() == []

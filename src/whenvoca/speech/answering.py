@@ -11,7 +11,7 @@ from whenvoca.speech.pieces import When
 from whenvoca.speech.request import Request, Target, Wish
 from whenvoca.speech.times import Days
 from whenvoca.speech.titles import event_tokens, is_named
-from whenvoca.speech.which import _is_then
+from whenvoca.speech.which import is_then
 from whenvoca.speech.words import ORDINALS, number_of
 
 _LONGEST_YES = 4  # words
@@ -27,7 +27,9 @@ def short_answer(context: Context) -> Request | None:
         bare = bare[1:]
     if not bare:
         return Request("none")
-    is_back = bare[0] in _BACK or bare[:2] == ["take", "that"] or bare[:3] in (["take", "it", "back"], ["put", "it", "back"])
+    is_back = (
+        bare[0] in _BACK or bare[:2] == ["take", "that"] or bare[:3] in (["take", "it", "back"], ["put", "it", "back"])
+    )
     if is_back and len(bare) <= _MOST_SMALL_TALK and not (bare[0] == "take" and "back" not in bare):
         return Request("undo")
     pending = context.around.pending
@@ -40,7 +42,15 @@ def short_answer(context: Context) -> Request | None:
             return choice
     if bare[:2] in (["never", "mind"], ["forget", "it"], ["forget", "that"]) or bare[0] == "nevermind":
         return Request("no")
-    is_greeting = bare[:2] in (["see", "you"], ["good", "night"], ["happy", "birthday"]) or bare[0] in ("happy", "congratulations")
+    is_greeting = bare[:2] in (["see", "you"], ["good", "night"], ["happy", "birthday"]) or bare[0] in (
+        "happy",
+        "congratulations",
+        "wow",
+        "haha",
+        "lol",
+        "ha",
+        "omg",
+    )
     if is_greeting or (
         bare[0] in SMALL_TALK
         and len(bare) <= _MOST_SMALL_TALK
@@ -59,7 +69,11 @@ def _choice(context: Context, pending: Request, bare: Sequence[str]) -> Request 
     count = len(pending.targets)
     if bare[0] in ("both", "all", "everything"):
         return Request("choose", choice=list(range(count)))
-    rest = [low for low in bare if low not in ("the", "one", "ones", "number", "option", "that", "and", "no", "i", "mean", "meant", "at", "on")]
+    rest = [
+        low
+        for low in bare
+        if low not in ("the", "one", "ones", "number", "option", "that", "and", "no", "i", "mean", "meant", "at", "on")
+    ]
     numbers = [_number(low, count) for low in rest]
     if rest and all(numbers):
         return Request("choose", choice=sorted({number - 1 for number in numbers if number}))
@@ -73,7 +87,7 @@ def _choice(context: Context, pending: Request, bare: Sequence[str]) -> Request 
 
 def _is_it(context: Context, target: Target, pieces: object, wanted: Sequence[str]) -> bool:
     tokens = event_tokens(target.event)
-    return all(is_named(word, tokens, loosely=True) for word in wanted) and _is_then(context, target, pieces)  # type: ignore[arg-type]
+    return all(is_named(word, tokens, loosely=True) for word in wanted) and is_then(context, target, pieces)  # type: ignore[arg-type]
 
 
 def _number(low: str, count: int) -> int:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime, time
 
-from whenvoca.calendars.event import Event
-from whenvoca.calendars.recurrence import expand_events
 from whenvoca.speech.agenda import free_gaps
 from whenvoca.speech.context import DAY, Context
-from whenvoca.speech.lexicon import FREE_WORDS, IT, QUERY_FILLERS, WHAT_IS_ON
+from whenvoca.speech.lexicon import ASKING, FREE_WORDS, IT, MODALS, QUERY_FILLERS, WHAT_IS_ON
 from whenvoca.speech.pieces import Pieces
 from whenvoca.speech.request import Because, Request, Target
+from whenvoca.speech.times import Span
 from whenvoca.speech.titles import event_tokens, is_named
-from whenvoca.speech.which import find
+from whenvoca.speech.which import expanded, find
 
+_IGNORED = QUERY_FILLERS | ASKING | {"until", "'s"}
+_SOON = 7 * DAY  # so far the agenda goes, where no time is said
+_SUITS = {"work", "suit", "fit", "ok", "okay", "fine", "possible", "good"}
 _ABOUT_ONE = ("when", "when's", "where", "where's", "who", "who's", "what", "what's", "how")
 
 
@@ -26,16 +29,19 @@ def ask(context: Context, begin: int, end: int, *, wants_to_know: bool) -> Reque
         return context.ask(doubt, "start")
     if is_about_free(core, pieces):
         return free(context, begin, end, pieces)
-    wanted = [low for low in context.title_words(pieces) if low not in QUERY_FILLERS]
+    wanted = [low for low in context.title_words(pieces) if low not in _IGNORED]
     is_about_time = bool(pieces.whens) or bool(WHAT_IS_ON & set(core))
-    refers = bool(around.last) and (any(low in IT for low in core[1:4]) or (core[0] in _ABOUT_ONE and not wanted)) and not pieces.whens
+    says_it = any(low in IT for low in core[1:4])
+    refers = bool(around.last) and (says_it or (core[0] in _ABOUT_ONE and not wanted and not pieces.whens))
     if refers and not wanted:
         request.intent, request.targets, request.count = "query", list(around.last[:1]), 1
         return request
     if (after := _around_event(context, begin, end)) is not None:
         return after
     asks_one = core[0] in _ABOUT_ONE and bool(wanted)
-    is_listed = (core[0] in ("show", "list", "find", "is", "are", "do", "does", "any", "details", "next") or wants_to_know) and bool(wanted)
+    is_listed = (
+        core[0] in ("show", "list", "find", "is", "are", "do", "does", "any", "details", "next") or wants_to_know
+    ) and bool(wanted)
     if not is_about_time and not asks_one and not is_listed and not pieces.people:
         return Request("none", because=request.because)
     found = find(context, pieces, wanted)
@@ -50,6 +56,11 @@ def ask(context: Context, begin: int, end: int, *, wants_to_know: bool) -> Reque
     is_next = "next" in core and not any(when.days for when in pieces.whens)
     if (is_next or (core[0] in ("when", "when's", "where", "where's") and wanted)) and found:
         found = found[:1]
+    if "last" in core and wanted and found and not pieces.whens:
+        found = find(context, pieces, wanted)[-1:]
+    if not pieces.whens and not wanted and not pieces.people and not is_next:
+        until = around.now + _SOON
+        found = [each for each in found if each.event.span(around.zone)[0] < until]
     request.targets, request.count = found, len(found)
     request.wants_count = "many" in core
     request.period = context.first_period(pieces)
@@ -58,9 +69,10 @@ def ask(context: Context, begin: int, end: int, *, wants_to_know: bool) -> Reque
 
 def _is_about_agenda(core: list[str], pieces: Pieces) -> bool:
     """Whether a question is about events, though none fits: so that "nothing" is a true answer."""
-    return bool({"event", "events", "meeting", "meetings", "appointment", "appointments", "calendar", "agenda", "schedule"} & set(core)) or (
-        bool(pieces.whens) and core[0] in ("any", "is", "are", "do", "anything", "list", "show", "how")
-    )
+    return bool(
+        {"event", "events", "meeting", "meetings", "appointment", "appointments", "calendar", "agenda", "schedule"}
+        & set(core)
+    ) or (bool(pieces.whens) and core[0] in ("any", "is", "are", "do", "anything", "list", "show", "how"))
 
 
 def _once(found: list[Target]) -> list[Target]:
@@ -87,20 +99,17 @@ def _around_event(context: Context, begin: int, end: int) -> Request | None:
             low, high = datetime.combine(start.date(), time(0), tzinfo=zone), start
         request = context.request
         request.intent, request.period = "query", (low, high)
-        request.targets = _between(context, low, high, context.around.agenda)
+        request.targets = _between(context, low, high)
         request.count = len(request.targets)
         return request
     return None
 
 
-def _between(context: Context, low: datetime, high: datetime, agenda: object) -> list[Target]:
-    by_calendar: dict[str, list[Event]] = {}
-    for each in agenda:  # type: ignore[attr-defined]
-        if not each.event.cancelled:
-            by_calendar.setdefault(each.calendar, []).append(each.event)
-    found = [
-        Target(name, each) for name, events in by_calendar.items() for each in expand_events(events, low, high, context.around.zone)
-    ]
+def _between(context: Context, low: datetime, high: datetime, agenda: Sequence[Target] | None = None) -> list[Target]:
+    meant = (
+        [each for each in agenda if not each.event.cancelled] if agenda is not None else context.index.around(low, high)
+    )
+    found = expanded(context, meant, low, high)
     return sorted(found, key=lambda each: each.event.span(context.around.zone)[0])
 
 
@@ -110,8 +119,19 @@ def is_about_free(core: list[str], pieces: Pieces) -> bool:
     return (
         bool(FREE_WORDS & words)
         or (core[0] in ("am", "are", "is", "will", "when") and "busy" in words)
-        or any(said in text for said in ("have time", "got time", "any time", "time works", "when works", "what works", "works for"))
-        or ("meet" in words and core[0] in ("meet", "can", "could", "shall", "should"))
+        or any(
+            said in text
+            for said in ("have time", "got time", "any time", "time works", "when works", "what works", "works for")
+        )
+        or (("meet" in words and bool(MODALS & {core[0], *core[1:2]})) or core[0] == "meet")
+        or (
+            bool(_SUITS & words)
+            and core[0] in ("would", "does", "will", "is", "can", "could", "shall")
+            and bool(pieces.whens)
+        )
+        or (core[0] == "busy" and bool(pieces.whens))
+        or ("fit" in words and core[0] in ("when", "can", "could"))
+        or ("off" in words and core[0] in ("can", "could", "may"))
         or (bool({"slot", "slots"} & words) and core[0] in ("do", "is", "are", "any", "have", "when", "what", "which"))
         or (core[0] in ("find", "an", "a", "is") and pieces.length is not None and not {"show", "when"} & words)
     )
@@ -140,9 +160,11 @@ def free(context: Context, begin: int, end: int, pieces: Pieces) -> Request:
     agenda = _of_whom(context, pieces)
     request.targets = [each for each in _between(context, low, high, agenda) if each.event.takes_time]
     taken = [each.event.span(zone) for each in request.targets]
-    wants_slots = bool({"when", "find", "which", "what", "gaps", "gap", "slot", "slots", "any", "works"} & set(core)) or (
-        length is not None and not is_point
-    )
+    if length is None and "hour" in core:
+        length = Span(60)
+    wants_slots = bool(
+        {"when", "find", "which", "what", "gaps", "gap", "slot", "slots", "any", "works", "there"} & set(core)
+    ) or (length is not None and not length.days and not is_point)
     request.slots = free_gaps(low, high, taken, around, length) if wants_slots or taken else [(low, high)]
     request.free = bool(request.slots) if wants_slots else not taken
     if not wants_slots and "busy" in core and "free" not in core:
@@ -150,15 +172,15 @@ def free(context: Context, begin: int, end: int, pieces: Pieces) -> Request:
     return request
 
 
-def _of_whom(context: Context, pieces: Pieces) -> list[Target]:
-    """The events that count: those in a place or of a person that is named, else all."""
-    agenda = list(context.around.agenda)
+def _of_whom(context: Context, pieces: Pieces) -> list[Target] | None:
+    """The events that count: those in a place or of a person that is named; None: all."""
+    agenda = context.around.agenda
     names = [name.lower() for name in context.around.people]
-    wanted = [low for low in context.title_words(pieces) if low not in QUERY_FILLERS and low not in FREE_WORDS]
+    wanted = [low for low in context.title_words(pieces) if low not in _IGNORED and low not in FREE_WORDS]
     for word in wanted:
         in_place = [each for each in agenda if word in each.event.location.lower().split()]
         if in_place:
             return in_place
         if word in names:
             return [each for each in agenda if is_named(word, event_tokens(each.event))]
-    return agenda
+    return None

@@ -24,6 +24,7 @@ from whenvoca.speech.request import Request
 from whenvoca.speech.times import Days, Span
 from whenvoca.speech.which import one_of, refers, scope_of, targets
 
+_ASPECTS = {"title", "name", "place", "location", "room", "time", "start", "end", "length", "date", "day"}
 _BUSY = {"tentative": "tentative", "provisional": "tentative", "busy": "yes", "free": "no"}
 
 
@@ -40,7 +41,7 @@ class Wanted:
 
 def change(context: Context, verb: str, begin: int, end: int) -> Request:
     """The change that a clause asks for; its verb stands before ``begin``."""
-    split = _split(context, verb, begin, end)
+    split = _split(context, verb, begin, end) if verb != "remind" else None
     if split is None:
         return carry(context, Wanted(verb, (begin, end), None, begin, end))
     low = context.lows[split]
@@ -63,7 +64,14 @@ def carry(context: Context, said: Wanted) -> Request:
     wanted = [low for low in context.title_words(which) if low not in CHANGE_FILLERS]
     if request.scope != "this":
         wanted = [low for low in wanted if low not in SCOPES]
-    meant = refers(context, *said.which) or (said.new is not None and said.which[0] == said.which[1])
+    if request.scope == "this" and "all" in context.lows[said.begin : said.end]:
+        request.scope = "all"
+    about = [low for low in context.lows[slice(*said.which)] if low not in ("the", "its", "of")]
+    meant = (
+        refers(context, *said.which)
+        or (bool(about) and set(about) <= _ASPECTS)
+        or (said.new is not None and said.which[0] == said.which[1])
+    )
     if not wanted and not which.whens and not which.people and not meant:
         if not (context.around.last and which.alarm is not None):
             return context.ask("Which event is meant?", "which")
@@ -74,11 +82,13 @@ def carry(context: Context, said: Wanted) -> Request:
         return asked
     request.intent = "change"
     event = request.targets[0].event
+    if request.scope == "all" and not event.rule and event.occurrence is None:
+        request.scope = "this"
     if alarm is not None:
         request.changes["alarm"] = alarm
     elif said.new is not None:
         _changes(context, event, said, new)
-    if request.intent == "ask":
+    if request.question:
         return request
     if not request.changes:
         return context.ask("What shall be changed?", "changes")
@@ -109,7 +119,7 @@ def _split(context: Context, verb: str, begin: int, end: int) -> int | None:
             continue
         if lows[i] == "by" and i + 1 < end and reader.length(i + 1) is not None:
             return i
-        is_distance = verb in BY_A_DISTANCE or DIRECTIONS & set(lows[i:end])
+        is_distance = verb in BY_A_DISTANCE or DIRECTIONS & set(lows[begin:end])
         if is_distance and reader.length(i) is not None:
             return i
     first = begin + 1 if begin < end and lows[begin] in IT else begin
@@ -174,7 +184,12 @@ def _times(context: Context, event: Event, said: Wanted, new: Pieces) -> None:
     if verb in (*LENGTHENING, *SHORTENING, "end", "finish") and when.from_ is not None and when.days is None:
         changes["end"] = context.moment(end.astimezone(zone).date(), context.reader().settle(when.from_, when.part))
         return
-    if when.days is not None and when.days.is_period and (when.days.last - when.days.first).days == 6 and when.from_ is None:
+    if (
+        when.days is not None
+        and when.days.is_period
+        and (when.days.last - when.days.first).days == 6
+        and when.from_ is None
+    ):
         day = when.days.first + local.weekday() * DAY  # to next week: the same day of it
         when.days = Days(day, day)
     if when.days is None and when.from_ is not None:
@@ -225,7 +240,7 @@ def _by_distance(context: Context, event: Event, said: Wanted, distance: Span) -
         is_total = is_to or "long" in lows or (verb in ("last", "make", "be") and "longer" not in lows)
         changes["end"] = context.after(start if is_total else end, distance)
     else:
-        by = less if EARLIER & lows or verb in ("bring", "advance", "pull") else distance
+        by = less if (EARLIER | {"up"}) & lows or verb in ("bring", "advance", "pull") else distance
         if event.is_whole_day:
             days = by.days
             changes["start"], changes["end"] = event.start + days * DAY, event.end + days * DAY
@@ -250,7 +265,21 @@ def people(context: Context, verb: str, begin: int, end: int) -> Request | None:
     if lows[i : i + 1] == ["to"] and lows[i + 1 : i + 2] in (["join"], ["attend"], ["come"]):
         i += 1 + (lows[i + 2 : i + 3] == ["to"])
         verb = "invite"
-    has_join = i < end and lows[i] in ("join", "attend", "come", "to", "on", "onto", "for", "from", "off", "out", "in", "into", "at")
+    has_join = i < end and lows[i] in (
+        "join",
+        "attend",
+        "come",
+        "to",
+        "on",
+        "onto",
+        "for",
+        "from",
+        "off",
+        "out",
+        "in",
+        "into",
+        "at",
+    )
     rest = i + has_join
     rest += rest < end and lows[rest] in ("of",)
     while rest < end and lows[rest] in ("too", "as", "well", "please"):
@@ -307,8 +336,8 @@ def correct(context: Context, begin: int, end: int) -> Request | None:
 
 
 _CORRECTION_FILLERS = {
-    *DIRECTIONS, "no", "rather", "make", "instead", "i", "meant", "mean", "it", "that", "at", "on", "the", "but", "please", "should", "be",
-    "better", "sorry", ",", ".", "!", "of", "course", "to", "is", "was", "wait", "actually", "oh", "hm", "a", "bit", "then",
+    *DIRECTIONS, "no", "rather", "make", "instead", "i", "meant", "mean", "it", "that", "at", "on", "the", "but", "please", "should",
+    "be", "better", "sorry", ",", ".", "!", "of", "course", "to", "is", "was", "wait", "actually", "oh", "hm", "a", "bit", "then",
 }  # fmt: skip
 
 
@@ -321,5 +350,3 @@ def give_place(context: Context, title: str, place: str) -> Request | None:
     request = context.request
     request.intent, request.targets, request.changes = "change", found[:1], {"location": place}
     return request
-
-

@@ -12,7 +12,7 @@ from whenvoca.speech.lexicon import ENDS, FILLERS, MORNING
 from whenvoca.speech.pieces import Finder, Pieces, When
 from whenvoca.speech.request import Request, Surroundings
 from whenvoca.speech.times import Clock, Days, Span, TimeReader
-from whenvoca.speech.titles import known_titles
+from whenvoca.speech.titles import AgendaIndex, index_of, known_titles
 from whenvoca.speech.words import Word
 
 DAY, YEAR = timedelta(days=1), timedelta(days=366)
@@ -42,14 +42,21 @@ class Context:
     @cached_property
     def locked(self) -> frozenset[int]:
         """The words that are the title of an event in the agenda: no time is read out of them."""
-        return known_titles(self.lows, self.around.agenda)
+        return known_titles(self.lows, self.index)
+
+    @property
+    def index(self) -> AgendaIndex:
+        """The agenda by its words and times."""
+        return index_of(self.around.agenda, self.around.zone)
 
     def pieces(self, begin: int, end: int | None = None, *, bare: bool = False, locks: bool = True) -> Pieces:
         """The typed pieces among some words; ``bare``: a number alone at the beginning is a time of day."""
         words = list(self.words[begin:end])
         for i in self.locked if locks else ():
             if begin <= i < begin + len(words):
-                words[i - begin] = Word(self.words[i].text, f"\0{self.words[i].low}", self.words[i].begin, self.words[i].end)
+                words[i - begin] = Word(
+                    self.words[i].text, f"\0{self.words[i].low}", self.words[i].begin, self.words[i].end
+                )
         finder = Finder(words, self.wall, self.around.zone, self.around.order, self.around.people, bare=bare)
         pieces = finder.find()
         if MORNING & set(self.lows):
@@ -131,8 +138,8 @@ class Context:
         low, high = self.moment(first, time(0)), self.moment(last + DAY, time(0))
         reader = self.reader()
         if when.part:
-            begin, end = PARTS[when.part]
-            low, high = low + timedelta(hours=begin), self.moment(last, time(0)) + timedelta(hours=end)
+            opens, closes = PARTS[when.part]
+            low, high = low + timedelta(hours=opens), self.moment(last, time(0)) + timedelta(hours=closes)
         if when.from_ is not None:
             if when.until is not None:
                 from_, until = settled_range(reader, when.from_, when.until, when.part)
@@ -201,7 +208,11 @@ def joined(words: Sequence[Word], places: Sequence[int]) -> str:
         left.pop()
     if len(left) == 1 and _bare(words[left[0]]) in ENDS:
         return ""
-    left = [i for n, i in enumerate(left) if words[i].low not in (",", ";") or (n and left[n - 1] == i - 1 and words[i - 1].low != ",")]
+    left = [
+        i
+        for n, i in enumerate(left)
+        if words[i].low not in (",", ";") or (n and left[n - 1] == i - 1 and words[i - 1].low != ",")
+    ]
     while left and words[left[-1]].low in (",", ";"):
         left.pop()
     pieces: list[str] = []

@@ -13,6 +13,25 @@ from whenvoca.speech.times import Days
 from whenvoca.speech.words import MONTHS, UNITS, WEEKDAYS, Word
 
 _JOINS = (",", ";", "and", "&", "then", "+")
+_BEFORE_TITLES = (
+    "a",
+    "an",
+    "the",
+    "new",
+    "another",
+    "second",
+    "next",
+    "our",
+    "my",
+    "weekly",
+    ":",
+    ",",
+    "-",
+    "on",
+    "at",
+    "friday",
+    "tomorrow",
+)
 _LONGEST_BARE = 6  # words of a title that stands with nothing but a day or an hour
 
 
@@ -48,8 +67,14 @@ def create(context: Context, begin: int, end: int, *, is_wanted: bool) -> Reques
         return context.ask(doubt, "start")
     if any(each.when is not None and each.when.open_end and each.when.until is None for each in parts):
         return context.ask("At what time does it begin?", "start")
-    if not is_wanted and context.locked and {"instead", "only", "longer", "shorter", "earlier", "later", "now", "from"} & set(context.lows):
+    if (
+        not is_wanted
+        and context.locked
+        and {"instead", "only", "longer", "shorter", "earlier", "later", "now"} & set(context.lows)
+    ):
         return context.ask("What shall be changed? Please say it as an order, such as: move … to …", "changes")
+    if not is_wanted and context.locked and _is_title_led(context, parts[0].pieces, begin):
+        return context.ask("Is that to be changed, or is it a new event?", "changes")
     if any(_has_time_left(each) for each in parts):
         return context.ask("I do not understand when that is. On which day, and at what time?", "start")
     for part in parts:
@@ -116,22 +141,38 @@ def _looks_wanted(context: Context, parts: list[_Part]) -> bool:
             return False
         if part.when is not None and not part.is_timed and part.when.days is None and not part.pieces.repeat:
             return False
-        if FINITE & set(title) or title[0] in PRONOUNS or title[-1] in FINITE:
+        left = [word.low for i, word in enumerate(part.pieces.words) if i not in part.pieces.claimed]
+        if FINITE & set(left) or set(left[:1]) & PRONOUNS or {"you", "your"} & set(left):
             return False
         when = part.when
-        has_day = bool(part.pieces.repeat) or (when is not None and (when.days is not None or when.relative is not None))
-        if has_day and not part.is_timed and not part.pieces.repeat:
-            if len(title) > _LONGEST_BARE or is_no_day(context.words):
-                return False
+        has_day = bool(part.pieces.repeat) or (
+            when is not None and (when.days is not None or when.relative is not None)
+        )
+        is_mere_day = has_day and not part.is_timed and not part.pieces.repeat
+        if is_mere_day and (len(title) > _LONGEST_BARE or is_no_day(context.words)):
+            return False
         if not has_day and when is not None and when.from_ is not None and when.from_.is_open and when.until is None:
+            if any(word[:1].isdecimal() for word in title):
+                return False
             if not when.is_led or len(title) > _LONGEST_BARE or when.open_end:
                 return False
     return True
 
 
+def _is_title_led(context: Context, pieces: Pieces, begin: int) -> bool:
+    """Whether a word stands before a known title that may be an order which is not understood."""
+    before = min(context.locked) - 1
+    return before >= begin and before - begin not in pieces.claimed and context.lows[before] not in _BEFORE_TITLES
+
+
 def _has_time_left(part: _Part) -> bool:
     """Whether words of time are left in what should be a title: then the time was not understood whole."""
     left = [part.pieces.words[i].low for i in range(len(part.pieces.words)) if i not in part.pieces.claimed]
+    words = part.pieces.words
+    for i, word in enumerate(words[:-1]):
+        is_listed = i not in part.pieces.claimed and word.low.isdecimal() and words[i + 1].low in (",", "and", "&")
+        if is_listed and i + 2 < len(words) and words[i + 2].low[:1].isdecimal():
+            return True  # the 19, 20 and 21 march
     for n, low in enumerate(left):
         near = [*left[max(0, n - 1) : n], *left[n + 1 : n + 2]]
         if low in ("except", "excluding", "unless", "not", "but"):
@@ -161,7 +202,7 @@ def _fill(context: Context, part: _Part) -> None:
         is_day = isinstance(wish.start, date) and not isinstance(wish.start, datetime)
         if part.is_whole and is_day and pieces.length is not None and when.until_days is None:
             assert isinstance(wish.start, date)
-            wish.end = max(wish.start + pieces.length.days * DAY, wish.end or wish.start)  # type: ignore[type-var]
+            wish.end = max(wish.start + pieces.length.days * DAY, wish.end or wish.start)
     if pieces.repeat:
         _repeat(context, wish, pieces, when)
 
@@ -176,9 +217,14 @@ def _more_days(context: Context, part: _Part) -> None:
         return
     found = [wish]
     for other in others:
-        if other.days is timed.days:
+        if other.days is timed.days or (timed.days is not None and other.days == timed.days):
             continue
-        other.from_, other.until, other.length, other.part = timed.from_, timed.until, timed.length, other.part or timed.part
+        other.from_, other.until, other.length, other.part = (
+            timed.from_,
+            timed.until,
+            timed.length,
+            other.part or timed.part,
+        )
         start, end = context.span_of(other, part.pieces.length, default=context.around.length)
         found.append(Wish(wish.title, start, end, wish.location, list(wish.attendees), "", wish.alarm_minutes))
     context.request.events = sorted(found, key=lambda each: str(each.start))
@@ -233,7 +279,7 @@ def complete(context: Context, wish: Wish, pieces: Pieces, when: When | None, *,
     if wish.start is None or (is_plain_day and not _is_plainly_whole(context, pieces, wish)):
         missing.append("start")
     if missing:
-        asked = {
+        asked: dict[tuple[str, ...], str] = {
             ("title",): "What shall it be called?",
             ("start",): "When is it?" if wish.start is None else "At what time, or all day?",
         }
@@ -253,7 +299,17 @@ def complete(context: Context, wish: Wish, pieces: Pieces, when: When | None, *,
 
 def _is_plainly_whole(context: Context, pieces: Pieces, wish: Wish) -> bool:
     lows = set(context.lows) | set(wish.title.lower().split())
-    return bool(lows & MEANT_WHOLE) or any(each.days and each.days.is_period and not each.part for each in pieces.whens)
+    is_all = bool({"all", "whole", "entire"} & lows)
+    return bool(lows & MEANT_WHOLE) or any(
+        each.days and each.days.is_period and not each.part and (is_all or not _is_week(each.days))
+        for each in pieces.whens
+    )
+
+
+def _is_week(days: Days) -> bool:
+    """Whether a week or a month was named, in which something is rather than that it lasts so long."""
+    length = (days.last - days.first).days + 1
+    return (length == 7 and days.first.weekday() == 0) or (length >= 28 and days.first.day == 1)
 
 
 def title_and_place(pieces: Pieces) -> tuple[str, str]:

@@ -22,7 +22,9 @@ def delete(context: Context, verb: str, begin: int, end: int) -> Request:
     if request.scope != "this":
         wanted = [low for low in wanted if low not in SCOPES]
     meant = refers(context, begin, end)
-    is_everything = (request.scope == "this" and bool(EVERYTHING & set(lows))) or (verb in ("clear", "wipe", "empty") and bool(pieces.whens))
+    is_everything = (request.scope == "this" and bool(EVERYTHING & set(lows))) or (
+        verb in ("clear", "wipe", "empty") and bool(pieces.whens)
+    )
     found = targets(context, pieces, wanted, refers=meant)
     if is_everything and not wanted and not pieces.people:
         if not pieces.whens:
@@ -33,6 +35,8 @@ def delete(context: Context, verb: str, begin: int, end: int) -> Request:
     if found and request.scope == "this":
         if {"all", "every", "everything"} & set(lows) and not (meant and not wanted):
             return _all_of(context, found, is_timed=bool(pieces.whens))
+        if sum(each.days is not None for each in pieces.whens) > 1 and len({each.event.uid for each in found}) == 1:
+            return _all_of(context, found, is_timed=True)
         if "both" in lows and len({each.event.uid for each in found}) == 2:
             return _all_of(context, found, is_timed=True)
     if (asked := one_of(context, found, wanted, "delete")) is not None:

@@ -13,7 +13,7 @@ VERBS = {
     """),
     "change": _of("""
         advance bring bump change delay edit extend invite lengthen mark move postpone prolong pull push
-        rename reschedule retitle shift shorten swap uninvite update
+        rename resched reschedule retitle shift shorten swap uninvite update
     """),
     "delete": _of("""
         cancel clear delete ditch drop erase kill remove scrap scratch skip stop wipe
@@ -23,75 +23,69 @@ VERB_OF = {word: intent for intent, words in VERBS.items() for word in words}
 
 # Before a request, and no part of it.
 POLITE = _of("""
-    ! , - : ahead also and calendar can could go hello hey hi i i'd just kindly let's lets like need now ok
-    okay please so then to want we whenvoca would you
+    ! , - : ahead also and calendar can could go hello hey hi i i'd just kindly let's lets like need now ok okay
+    please so then to want we whenvoca would you
 """)
 
 # Begin a question.
 ASKING = _of("""
-    agenda am any anything are details did display do does find give have how is list read show tell what what's
-    whats when when's where where's which who who's will
+    agenda am any anything are details did display do does find give have how how's hows is list read show tell
+    what what's whats when when's where where's which who who's will
 """)
 
 # Say nothing about which event is meant.
 FILLERS = _of("""
-    ! & ( ) , - : ; ? a about am an and appointment appointments as at by calendar called called: do down
-    entry event events for from have i in into is it me meeting meetings my named new of on our out please
-    slot some that the there this titled to under up we with
+    ! & ( ) , - : ; ? a about am an and appointment appointments as at by calendar called called: do down entry
+    event events for from have i in into is it me meeting meetings my named new of on our out please slot some
+    that the there this titled to under up we with
 """)
 
 # The same in a question.
 QUERY_FILLERS = _of("""
-    agenda all any anything are be been booked coming day details did display do does else events everything
-    find give going got happening has how is it left like list long look looks many meetings much next one
-    attending comes coming going invited plan planned plans schedule scheduled show stuff tell there things time today's tomorrow's upcoming was were
-    what what's whats when when's where where's which who who's will
+    agenda all am any anything are attending be been begin begins booked comes coming day details did display do
+    does doing else end ends events everything find finish finishes first give going got happening has how
+    invited is it last left like list long look looks many me meet meetings much next one plan planned plans
+    read schedule scheduled see show start starts stuff tell there thing things time today's tomorrow's until
+    upcoming was were what what's whats when when's where where's which who who's will
 """)
 
 # The same in a deletion.
 DELETE_FILLERS = _of("""
-    agenda all anything calendar day entire next every everything it occurrence occurrences off one rid schedule
-    series that whole
+    agenda all anything both calendar day entire every everything it next occurrence occurrences off one rid
+    schedule series that thing whole
 """)
 
 # The same in a change.
 CHANGE_FILLERS = _of("""
-    actually ahead also always back busy day earlier end forward just next now only please should free it later location long longer name off place reminder series
-    short shorter start tentative that time title
+    actually ahead all also always back busy day earlier end every forward free it just later location long
+    longer name next now off only place please reminder series short shorter should start tentative that thing
+    time title
 """)
 
 # Verbs of a change: a length behind them is how far.
-BY_A_DISTANCE = _of("""
-    advance bring bump delay extend lengthen make postpone prolong pull push shorten
-""")
+BY_A_DISTANCE = _of("advance bring bump delay extend lengthen make postpone prolong pull push shorten")
 
 # Begin what is no request.
 SMALL_TALK = _of("""
-    awesome brilliant bye cheers cool good goodbye great haha hello hey hi lol lovely morning nice perfect
-    sorry super ta thank thanks wow
+    awesome brilliant bye cheers cool good goodbye great haha hello hey hi lol lovely morning nice perfect sorry
+    super ta thank thanks wow
 """)
 
 # Agree.
-YES = _of("""
-    absolutely aye confirm correct definitely do go ok okay right sure y yeah yep yes yup
-""")
+YES = _of("absolutely aye confirm correct definitely do go ok okay right sure y yeah yep yes yup")
 
 # Refuse.
-NO = _of("""
-    don't forget leave n nah never nevermind no nope stop wait
-""")
+NO = _of("don't forget leave n nah never nevermind no nope stop wait")
 
 # Speak of a whole series.
 SERIES = _of("series")
 
 # Stand for what was spoken of last.
-IT = _of("""
-    it that them this those
-""")
+IT = _of("it that them this those")
 
 # Never begin or end a title.
 ENDS = _of("""
-    ! & ( ) , - : ; ? a an and at be by called event for from have i in into is it me my named new of on our
+    ! & ( ) , - . : ; ? a an and at be by called event for from have i in into is it me my named new of on our
     please that the there this titled to up will with
 """)
 
@@ -99,25 +93,26 @@ ENDS = _of("""
 DIRECTIONS = _of("back earlier forward later longer shorter")
 
 # Begin a correction of what was just done.
-CORRECTING = _of("actually instead no nope not oops rather sorry wait")
+CORRECTING = _of("actually better instead no nope not oops rather sorry wait")
 
 # Before a colon they say only what kind of thing follows.
 LABELS = _of("appointment entry event meeting new note reminder slot task todo")
 
 # No title by themselves.
-NAMELESS = _of("anything entry event events item sth slot something stuff thing")
+NAMELESS = _of("anything entry event events item slot something sth stuff thing")
 
 # Who a sentence is about that asks for nothing.
 PRONOUNS = _of("he i it she they this we you")
 
 # In a sentence that tells something, and asks for nothing.
 FINITE = _of("""
-    am are aren't arrives arrived ate be been became began begins but came can can't cannot closed closes comes could
-    did didn't do does doesn't don't ended enjoyed fell felt found forgot gave gets goes got had happened has hasn't
-    hate hated have haven't he's i'd i'll i'm i've is isn't it's knew know leaves left liked looks lost love loved loves
-    made makes met must needed needs never not opens played rained rains rises said sat saw says seems sets shall she's
-    should snowed started starts stuck that's there's they're think thought told took was wasn't we'll we're we've went
-    were weren't will won't would wouldn't you'll you're you've
+    am are aren't arrived arrives ate be became been began begins but came can can't cannot closes comes could
+    did didn't do does doesn't don't ended enjoyed fell felt forgot found gave gets goes got had happened has
+    hasn't hate hated have haven't he's i'd i'll i'm i've is isn't it's knew know leaves left liked looks lost
+    love loved loves made makes met missed must needed needs never not opens played rained rains rises said sat
+    saw says seems sets shall she's should snowed sounds started starts stuck suits that's there's they're think
+    thought told took was wasn't we'll we're we've went were weren't will won't works would wouldn't you'll
+    you're you've
 """)
 
 # Events that last whole days where no time is said.
@@ -127,11 +122,16 @@ MEANT_WHOLE = _of("away birthday closed closure fasting holiday holidays leave o
 EVERYTHING = _of("all anything everything")
 
 # Say of which occurrences, and not which event.
-SCOPES = _of("after all entire every following from future later next now on one ones onwards series then this those whole")
+SCOPES = _of(
+    "after all entire every following from future later next now on one ones onwards series then this those whole"
+)
 
 # Verbs by what they do to an event.
 NAMING = _of("call name rename retitle")
-MOVING = _of("advance be begin bring bump change delay do go have hold keep make move postpone pull push put reschedule set shift start swap take")
+MOVING = _of(
+    "advance be begin bring bump change delay do go have hold keep make move postpone pull push put resched reschedule set shift start "
+    "swap take"
+)
 LENGTHENING = _of("extend lengthen prolong")
 SHORTENING = _of("cut shorten trim")
 EARLIER = _of("earlier forward sooner")

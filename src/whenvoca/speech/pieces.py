@@ -38,7 +38,13 @@ class When:
     @property
     def is_clock_only(self) -> bool:
         """Whether a time of day was said and no day: my 3pm."""
-        return self.days is None and self.relative is None and self.from_ is not None and self.until is None and not self.open_end
+        return (
+            self.days is None
+            and self.relative is None
+            and self.from_ is not None
+            and self.until is None
+            and not self.open_end
+        )
 
 
 @dataclass(slots=True)
@@ -91,6 +97,7 @@ class Finder:
                 continue
             i = (
                 self._calendar(i)
+                or self._late(i)
                 or self._repetition(i)
                 or self._reminder(i)
                 or self._when(i)
@@ -115,6 +122,14 @@ class Finder:
 
     def _low(self, i: int) -> str:
         return self.reader.low(i)
+
+    def _late(self, i: int) -> int:
+        """Till late: no end that could be told."""
+        if self._low(i) in ("till", "until") and self._low(i + 1) in ("late", "whenever", "further"):
+            end = i + 2 + (self._low(i + 2) == "notice")
+            self.pieces.claim(i, end, "no end")
+            return end
+        return 0
 
     def _calendar(self, i: int) -> int:
         """In my calendar: where everything is that is spoken of."""
@@ -142,7 +157,9 @@ class Finder:
             days: Any = [] if low != "weekly" else self._weekdays(end + (self._low(end) == "on"))
             if days:
                 rule, end = f"FREQ=WEEKLY;BYDAY={','.join(_CODES[d] for d in days[1])}", days[0]
-        elif low in ("the", "first", "second", "third", "fourth", "last") and (found := self._nth_of_every(i)):
+        elif (found := self._day_of_every(i)) or (
+            low in ("the", "first", "second", "third", "fourth", "last") and (found := self._nth_of_every(i))
+        ):
             rule, end = found
         elif low in ("every", "each"):
             found = self._every(i + 1)
@@ -227,6 +244,19 @@ class Finder:
             return f"FREQ=MONTHLY{by};BYDAY={nth}{_CODES[day]}", k + 2
         return f"FREQ=MONTHLY{by}", i
 
+    def _day_of_every(self, i: int) -> tuple[str, int] | tuple[()]:
+        """On the 1st of every month."""
+        j = i + (self._low(i) == "on")
+        j += self._low(j) == "the"
+        number = self._low(j)[:-2] if self._low(j)[-2:] in ("st", "nd", "rd", "th") else ""
+        if (
+            not number.isdecimal()
+            or [self._low(j + 1), self._low(j + 3)] != ["of", "month"]
+            or self._low(j + 2) not in ("every", "each")
+        ):
+            return ()
+        return f"FREQ=MONTHLY;BYMONTHDAY={number}", j + 4
+
     def _nth_of_every(self, i: int) -> tuple[str, int] | tuple[()]:
         j = i + (self._low(i) == "the")
         nth = ORDINALS.get(self._low(j))
@@ -275,7 +305,8 @@ class Finder:
 
     def _reminder(self, i: int) -> int:
         """Remind me 10 minutes before; with a reminder 15 min before; alarm 1 hour before."""
-        if self._low(i) not in ("remind", "reminder", "alarm", "alert", "notify"):
+        is_told = self._low(i) in ("ring", "ping", "warn", "tell", "wake") and self._low(i + 1) in ("me", "us")
+        if self._low(i) not in ("remind", "reminder", "alarm", "alert", "notify") and not is_told:
             return 0
         j = i + 1
         while self._low(j) in ("me", "us", "of", "at", "set", "to", ":", "it"):
@@ -290,7 +321,7 @@ class Finder:
         if not tail and self._low(i) == "remind":
             return 0
         begin = i
-        while self._low(begin - 1) in ("a", "an", "with", "and", ",", "the"):
+        while begin and self._low(begin - 1) in ("a", "an", "with", "and", ",", "the", "set", "add"):
             begin -= 1
         self.pieces.alarm = span.minutes + 1440 * span.days
         self.pieces.claim(begin, end + tail, f"alarm {self.pieces.alarm} minutes before")
@@ -303,7 +334,10 @@ class Finder:
             if found is not None and self._low(found[0]) in ("before", "ahead", "earlier", "beforehand"):
                 self.pieces.alarm = found[1].minutes + 1440 * found[1].days
                 self.pieces.claim(k, found[0] + 1, f"alarm {self.pieces.alarm} minutes before")
-                self.pieces.claim(i - (self._low(i - 1) in ("a", "an", "the")), i + 1, "alarm")
+                first = i - (self._low(i - 1) in ("a", "an", "the"))
+                self.pieces.claim(
+                    first - (self._low(first - 1) in ("add", "set", "put", "make", "create")), i + 1, "alarm"
+                )
                 return i + 1
         return 0
 
@@ -397,6 +431,8 @@ class Finder:
 
     def _one_of_when(self, j: int, when: When, *, is_first: bool) -> int:
         """One more piece of a stretch: a day, a time, a range, a part of the day, a length. 0 where there is none."""
+        if when.days is None and self._low(j) == "between" and (between := self._between(j + 1, when)):
+            return between
         if when.days is None and (found := self.reader.days(j)) is not None:
             end, when.days = found
             if when.days.part and not when.part:
@@ -415,7 +451,12 @@ class Finder:
             return end
         if when.from_ is None and (end := self._times(j, when)):
             return end
-        if when.from_ is not None and when.until is None and when.length is None and self._low(j) in ("until", "till", "to", "-"):
+        if (
+            when.from_ is not None
+            and when.until is None
+            and when.length is None
+            and self._low(j) in ("until", "till", "to", "-")
+        ):
             return self._until(j + 1, when)
         if when.from_ is not None and when.until is None and when.length is None and self._low(j) == "for":
             found_length = self.reader.length(j + 1)
@@ -424,12 +465,30 @@ class Finder:
                 return found_length[0]
         return 0
 
+    def _between(self, j: int, when: When) -> int:
+        """Between monday and wednesday: both days and those between them."""
+        first = self.reader.days(j)
+        if first is not None and first[1].is_period and first[1].last > first[1].first:
+            when.days = first[1]  # between 24 and 26 march
+            return first[0]
+        if first is None or self._low(first[0]) != "and":
+            return 0
+        when.days = first[1]
+        end = self._until_day(first[0], when, join=("and",))
+        if end == first[0]:
+            when.days = None
+            return 0
+        return end
+
     def _until(self, j: int, when: When) -> int:
         """A time at which it ends, behind a day: from 10 tonight until 4 in the morning."""
         found = self.reader.clock(j + (self._low(j) in ("around", "about")), bare=True)
         if found is None:
             return 0
         end, clock = found
+        day = self.reader.days(end) if when.until_days is None else None
+        if day is not None:
+            end, when.until_days = day
         part = self.reader.part(end) if self._low(end) in ("in", "at") else None
         if part is not None:
             end = part[0]
@@ -437,14 +496,18 @@ class Finder:
         when.until = clock
         return end
 
-    def _until_day(self, end: int, when: When) -> int:
-        if self._low(end) not in ("to", "until", "till", "-", "through"):
+    def _until_day(self, end: int, when: When, join: Sequence[str] = ("to", "until", "till", "-", "through")) -> int:
+        if self._low(end) not in join:
             return end
         found = self.reader.days(end + 1)
         if found is None:
             return end
         when.until_days = found[1]
-        if when.days is not None and found[1].last < when.days.first and look_up(self.words[found[0] - 1], WEEKDAYS) is not None:
+        if (
+            when.days is not None
+            and found[1].last < when.days.first
+            and look_up(self.words[found[0] - 1], WEEKDAYS) is not None
+        ):
             weeks = (when.days.first - found[1].last).days // 7 + 1  # monday to friday, said on a wednesday
             when.until_days = Days(found[1].first + 7 * weeks * _DAY, found[1].last + 7 * weeks * _DAY)
         return found[0]
@@ -463,7 +526,10 @@ class Finder:
             return k + 1
         is_led = k > j or (self._bare and j == 0 and self.reader.length(j) is None)
         when.is_led = is_led
-        first = self.reader.clock(k, bare=is_led or when.days is not None)
+        is_dated = when.days is not None or (
+            len(self._low(k)) == 4 and self._low(k).isdecimal() and self.reader.days(k + 1) is not None
+        )
+        first = self.reader.clock(k, bare=is_led or is_dated)
         if first is None:
             return 0
         end, clock = first
@@ -473,7 +539,7 @@ class Finder:
             if self._low(end) in joins and not (self._low(end) == "and" and lead != "between")
             else None
         )
-        if not is_led and when.days is None and second is None and clock.is_open and not _is_surely(self.words, k, end):
+        if not is_led and not is_dated and second is None and clock.is_open and not _is_surely(self.words, k, end):
             return 0
         if second is not None:
             day = self.reader.days(end + 1)

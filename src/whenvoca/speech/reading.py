@@ -8,12 +8,16 @@ from __future__ import annotations
 from whenvoca.speech import answering, asking, changing, deleting
 from whenvoca.speech.context import Context
 from whenvoca.speech.creating import create, title_and_place
-from whenvoca.speech.lexicon import ASKING, CORRECTING, IT, NEW, VERB_OF, VERBS
+from whenvoca.speech.lexicon import ASKING, CORRECTING, IT, MODALS, NEW, VERB_OF, VERBS
 from whenvoca.speech.request import Request, Surroundings
 from whenvoca.speech.sentence import Clause, find_clause, split_sentences
 from whenvoca.speech.statements import moved_up, tell
 from whenvoca.speech.words import Word, spelled, split_words
 
+_REMINDING = {
+    "set", "add", "make", "create", "put", "a", "an", "remind", "reminder", "alarm", "alert", "me", "us", "about", "of", "to", "for", "that",
+    ":",
+}  # fmt: skip
 _INNER = {"start": "start", "begin": "start", "end": "end", "finish": "end", "last": "last"}  # make the call end at 3
 _KNOWN_VERBS = frozenset(VERB_OF)
 
@@ -75,7 +79,14 @@ def _read(context: Context, *, filling: bool = False) -> Request:
         return moved
     intent, verb, behind = _command(context, begin, end)
     head = context.lows[begin]
-    is_question = clause.is_question or head in ASKING or clause.mood == "know"
+    is_question = (
+        clause.is_question
+        or head in ASKING
+        or head in MODALS
+        or context.lows[begin : begin + 2] == ["until", "when"]
+        or clause.mood == "know"
+        or _is_day_alone(context, clause)
+    )
     if intent == "delete":
         return changing.people(context, verb, behind, end) or deleting.delete(context, verb, behind, end)
     if intent == "change":
@@ -83,12 +94,30 @@ def _read(context: Context, *, filling: bool = False) -> Request:
     if intent == "create":
         return _create(context, verb, behind, end, is_wanted=True)
     is_had = clause.mood in ("have", "want")
+    if clause.mood == "want" and clause.is_question and context.pieces(begin, end).whens:
+        return asking.free(context, begin, end, context.pieces(begin, end))
     if is_question and not (is_had and not clause.is_question):
         return asking.ask(context, begin, end, wants_to_know=clause.mood == "know")
     if (told := tell(context, begin, end, is_had=is_had)) is not None:
         return told
     is_wanted = clause.mood == "want" or (clause.mood == "have" and bool(context.pieces(begin, end).whens))
     return _create(context, "", begin, end, is_wanted=is_wanted)
+
+
+def _is_day_alone(context: Context, clause: Clause) -> bool:
+    """Tomorrow; first free hour on friday: what is on then, or free."""
+    lows = context.lows[clause.begin : clause.end]
+    if (
+        "free" in lows
+        and {"hour", "hours", "day", "days", "slot", "time", "afternoon", "morning", "evening"} & set(lows)
+        and len(lows) < 8
+    ):
+        return lows[0] in ("first", "next", "free", "any", "the")
+    if len(lows) > 4 or context.around.pending is not None:
+        return False
+    pieces = context.pieces(clause.begin, clause.end)
+    days = [each for each in pieces.whens if each.days is not None and each.from_ is None]
+    return len(days) == 1 and len(pieces.whens) == 1 and len(pieces.claimed) == len(lows) and not pieces.repeat
 
 
 def _verb(low: str) -> str:
@@ -114,8 +143,12 @@ def _command(context: Context, begin: int, end: int) -> tuple[str, str, int]:
     if head == "call":
         if "off" in core[1:2] or core[-1] == "off":
             return "delete", "call", begin + 1
-        is_naming = (is_about_it and bool(context.around.last) and len(core) > 2) or (knows and begin + 1 <= min(context.locked) <= begin + 2)
+        is_naming = (is_about_it and bool(context.around.last) and len(core) > 2) or (
+            knows and begin + 1 <= min(context.locked) <= begin + 2
+        )
         return ("change", "call", begin + 1) if is_naming else ("", "", begin)
+    if head == "put" and following in ("me", "us") and core[2:4] == ["down", "for"]:
+        return "create", head, begin + 4
     if head == "block" and following in ("out", "off"):
         return "create", head, begin + 2
     if head in ("put", "set", "add") and following in ("in", "up", "down") and len(core) > 2:
@@ -135,7 +168,24 @@ def _command(context: Context, begin: int, end: int) -> tuple[str, str, int]:
         return "change", "extend", begin + 1
     if head in ("ask", "tell", "get") and words & {"join", "attend", "come"}:
         return "change", "invite", begin + 1
-    if head in ("start", "begin", "end", "finish", "cut", "trim", "swap", "show", "keep", "have", "do", "take", "hold", "get", "leave", "let"):
+    if head in (
+        "start",
+        "begin",
+        "end",
+        "finish",
+        "cut",
+        "trim",
+        "swap",
+        "show",
+        "keep",
+        "have",
+        "do",
+        "take",
+        "hold",
+        "get",
+        "leave",
+        "let",
+    ):
         if head == "show" and not (words & {"free", "busy", "tentative"} and knows):
             return "", "", begin
         if knows and min(context.locked) <= begin + 2 and head not in ("do", "get", "leave", "let"):
@@ -146,7 +196,11 @@ def _command(context: Context, begin: int, end: int) -> tuple[str, str, int]:
         return "change", head, begin + 2
     if head in ("push", "put", "bring", "move", "shift", "make", "set"):
         goes = bool(words & {"back", "forward", "off", "earlier", "later", "longer", "shorter", "sooner"})
-        if is_about_it or goes or (knows and head in ("put", "set", "make") and _is_about_standing(context, begin, end)):
+        if (
+            is_about_it
+            or goes
+            or (knows and head in ("put", "set", "make") and _is_about_standing(context, begin, end))
+        ):
             return "change", head, begin + 1
     if head == "bring" and intent == "change" and not knows:
         return "create", head, begin + 1
@@ -174,8 +228,7 @@ def _of_reminder(context: Context, begin: int, end: int) -> tuple[str, str, int]
         if not is_new:
             return "change", "remind", begin
     skip = begin
-    while skip < end and context.lows[skip] in ("set", "add", "make", "create", "put", "a", "an", "remind", "reminder", "alarm", "alert", "me",
-                                                "us", "about", "of", "to", "for", "that", ":"):  # fmt: skip
+    while skip < end and context.lows[skip] in _REMINDING:
         skip += 1
     return "create", "remind", skip
 
@@ -187,9 +240,9 @@ def _create(context: Context, verb: str, begin: int, end: int, *, is_wanted: boo
     if is_wanted and verb in VERBS["create"]:
         pieces = context.pieces(begin, end)
         title, place = title_and_place(pieces)
-        if title and place and not pieces.whens and not pieces.repeat:
-            if (given := changing.give_place(context, title, place)) is not None:
-                return given
+        is_place = bool(title and place) and not pieces.whens and not pieces.repeat
+        if is_place and (given := changing.give_place(context, title, place)) is not None:
+            return given
     return create(context, begin, end, is_wanted=is_wanted)
 
 

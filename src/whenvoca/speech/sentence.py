@@ -21,31 +21,46 @@ _OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
         ("know", r"(?:please )?(?:tell|show|give) (?:me|us)(?: about)?"),
         ("know", rf"(?:can|could|would|will) you{_HELP} (?:check|see|look|find out)(?: up)?(?: if| whether)?"),
         ("know", r"(?:please )?let (?:me|us) know(?: if| whether)?"),
-        ("know", r"(?:(?:i|we)(?: would)?|i'd|we'd) (?:like|want|need) to (?:know|see|check|find out)(?: if| whether| about)?"),
+        (
+            "know",
+            r"(?:(?:i|we)(?: would)?|i'd|we'd) (?:like|want|need) to (?:know|see|check|find out)(?: if| whether| about)?",
+        ),
         ("know", r"(?:do you know|i wonder|(?:i was )?wondering|any idea)(?: if| whether)?"),
         ("know", r"(?:check|see) (?:if|whether)"),
         ("know", r"(?:check|look at) (?=(?:my|the|our) (?:calendar|agenda|schedule|week|day))"),
-        ("order", rf"(?:can|could|would|will) {_WHO}{_HELP}(?= (?!have |get |do |be |free|available|help|tell|hear|see )[a-z])"),
+        (
+            "order",
+            rf"(?:can|could|would|will) {_WHO}{_HELP}(?= (?!have |get |do |be |free|available|help|tell|hear|see )[a-z])",
+        ),
         ("want", rf"(?:can|could|may|might) (?:i|we){_HELP} (?:have|get)"),
         ("order", r"(?:(?:i|we)(?: would)?|i'd|we'd) (?:want|need|like|wish|have|love)(?: you)? to"),
         ("order", r"(?:i|we) (?:must|should|will|wanna|gotta|gonna)|i'll|we'll"),
-        ("order", r"let's|lets|let us|make sure (?:to|you)|would you mind|is it possible to|you (?:should|can|could|may)"),
+        (
+            "order",
+            r"let's|lets|let us|make sure (?:to|you)|would you mind|is it possible to|you (?:should|can|could|may)",
+        ),
         ("order", r"(?:it would be (?:great|nice|good) )?if (?:you|we) could"),
-        ("want", r"(?:(?:i|we)(?: would)?|i'd|we'd) (?:want|need|like|love)(?! to )"),
-        ("have", r"(?:i|we) (?:are |am )?(?:having|have got|have|got)|(?:i've|we've)(?: got)?|(?:i'm|we're) having|got"),
+        ("want", r"(?:(?:i|we) (?:want|need)|(?:(?:i|we) would|i'd|we'd) (?:want|need|like|love))(?! to )"),
+        (
+            "have",
+            r"(?:i|we) (?:are |am )?(?:having|have got|have|got)|(?:i've|we've)(?: got)?|(?:i'm|we're) having|got",
+        ),
         ("have", r"there (?:is|are|will be)|there's|there'll be"),
-        ("have", r"(?:quick one|reminder|note|fyi|new|to do|todo|heads up|(?:do not|don't|dont) forget(?: to| about| that)?) [:,-]"),
+        (
+            "have",
+            r"(?:quick one|reminder|note|fyi|new|to do|todo|heads up|(?:do not|don't|dont) forget(?: to| about| that)?) [:,-]",
+        ),
         ("have", r"(?:do not|don't|dont) forget(?: to| about| that| the)?"),
     )
 )
 _LEADING = re.compile(
-    r"(?:(?:(?:hi|hello|hey|dear|good morning|good evening)(?: (?:there|again|team|everyone|all|desk))?|calendar|whenvoca|desk|ok|okay|so|well|"
-    r"hm|hmm|um|oh|also|and|then|now|all right|right|please|kindly|just|yes|sorry|no worries|great|cool|perfect|thanks|thank you|,|!|:|-|\.|;)"
-    r"(?= |$) ?)"
+    r"(?:(?:(?:hi|hello|hey|dear|good morning|good evening)(?: (?:there|again|team|everyone|all|desk))?|"
+    r"calendar(?! (?:for|of|on|this|next|today|tomorrow))|whenvoca|desk|ok|okay|so|well|hm|hmm|um|oh|also|and|then|now|all right|right|"
+    r"please|kindly|just|yes|sorry|no worries|great|cool|perfect|thanks|thank you|,|!|:|-|\.|;)(?= |$) ?)"
 )
 _TRAILING = re.compile(
-    r"(?:^| )(?:please|thanks|thank you|thx|cheers|ta|many thanks|thanks a lot|so much|if possible|if you can|if that's ok|asap|ok|okay|for me|"
-    r"will you|would you|could you|can you|right|then|everyone|all|,|!|\.|;|-|:)$"
+    r"(?:^| )(?:please|thanks|thank you|thx|cheers|ta|many thanks|thanks a lot|so much|if possible|if you can|if that's ok|asap|ok|okay|"
+    r"for me|will you|would you|could you|can you|right|then|everyone|all|sorry|,|!|\.|;|-|:)$"
 )
 _MOST_CUTS = 8
 _NEVER = re.compile(r"(?:do not|don't|dont|never|please don't|please do not) (?!forget)")
@@ -121,7 +136,9 @@ def split_sentences(words: Sequence[Word]) -> list[tuple[int, int]]:
         if word.low == "." and 0 < i < len(words) - 1:
             before, behind = words[i - 1], words[i + 1].text
             is_stop = (len(before.low) > 3 and before.low.isalpha()) or (
-                (before.low[:1].isdecimal() or before.low in ("am", "pm")) and behind[:1].isupper() and behind.lower() not in MONTHS
+                (before.low[:1].isdecimal() or before.low in ("am", "pm"))
+                and behind[:1].isupper()
+                and behind.lower() not in MONTHS
             )
         if word.low in ("!", ";", "?") or is_stop:
             found.append((begin, i + (word.low == "?")))

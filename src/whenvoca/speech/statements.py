@@ -8,31 +8,42 @@ from whenvoca.speech import changing, deleting
 from whenvoca.speech.changing import Wanted
 from whenvoca.speech.context import Context
 from whenvoca.speech.creating import create
-from whenvoca.speech.lexicon import DIRECTIONS, FINITE, IT, MODALS, VERB_OF
+from whenvoca.speech.lexicon import DIRECTIONS, FINITE, IT, MEANT_WHOLE, MODALS, VERB_OF
 from whenvoca.speech.request import Request
 from whenvoca.speech.which import known_np, one_of, refers, scope_of, targets
 from whenvoca.speech.words import spelled
 
+_BEING = r"(?:is|are|was|were|'s|gets|got|has been|have been|will be|is being|has to be|must be|should be|can be|needs to be)"
 _OFF = re.compile(
-    r"(?:(?:is|are|was|were|'s|gets|got|has been|have been|will be|is being|has to be|must be|should be|can be|needs to be) ?)?(?:now )?"
-    r"(?:cancelled|canceled|off|called off|scrapped|dropped|deleted|not happening|not taking place|no longer (?:happening|on|needed))(?: |$)"
+    r"(?:isn't|is not|aren't|won't be|not) (?:happening|taking place|on|needed)(?: |$)|"
+    rf"(?:{_BEING} ?)?(?:now )?"
+    r"(?:cancelled|canceled|off|called off|scrapped|dropped|deleted|not happening|not taking place|"
+    r"no longer (?:happening|on|needed))(?: |$)"
 )
 _MOVED = re.compile(
-    r"(?:(?:is|are|was|were|'s|gets|got|has been|have been|will be|is being|has to be|must be|should be|can be|needs to be|has|have) ?)?(?:now )?"
+    rf"(?:(?:{_BEING}|has|have) ?)?(?:now )?"
     r"(moved|shifted|postponed|pushed|rescheduled|delayed|extended|shortened|brought|put|changed|bumped)(?: |$)"
 )
 _DOES = re.compile(
-    r"(?:(?:needs|need|has|have|ought|is|are|wants|is going|are going|'s going) to|must|should|can|could|will|shall|may|might|would)(?: please| also| now| rather)* "
+    r"(?:(?:needs|need|has|have|ought|is|are|wants|is going|are going|'s going) to|must|should|can|could|will|shall|may|might|"
+    r"would)(?: please| also| now| rather)* "
     r"(be|move|shift|start|begin|end|finish|last|happen|go|run|take place|become)(?: |$)"
 )
-_IS = re.compile(r"(is|are|'s|starts|begins|ends|finishes|lasts|takes|moves|goes|runs|takes place|happens)(?: (?:now|actually|rather|really|then))* ")
+_IS = re.compile(
+    r"(is|are|'s|starts|begins|ends|finishes|lasts|takes|moves|goes|runs|takes place|happens)(?: (?:now|actually|rather|really|then))* "
+)
 _ROOTS = {
     "moved": "move", "shifted": "move", "postponed": "postpone", "pushed": "push", "rescheduled": "move", "delayed": "delay",
     "extended": "extend", "shortened": "shorten", "brought": "bring", "put": "put", "changed": "change", "bumped": "push",
-    "starts": "start", "begins": "start", "ends": "end", "finishes": "end", "lasts": "last", "takes": "last", "begin": "start", "finish": "end",
+    "starts": "start", "begins": "start", "ends": "end", "finishes": "end", "lasts": "last", "takes": "last",
+    "begin": "start", "finish": "end",
 }  # fmt: skip
-_NEW_ONES = re.compile(r"(?:will be|has to be (?:booked|made|scheduled|planned)|is|takes place|will take place|happens|is planned|is scheduled)(?: |$)")
-_MORE = re.compile(r"(?:needs|need|gets|takes|should get|should have|has) (?=another|\S+ more|an extra|half an|one more)")
+_NEW_ONES = re.compile(
+    r"(?:will be|has to be (?:booked|made|scheduled|planned)|is|takes place|will take place|happens|is planned|is scheduled)(?: |$)"
+)
+_MORE = re.compile(
+    r"(?:needs|need|gets|takes|should get|should have|has) (?=another|\S+ more|an extra|half an|one more)"
+)
 _TAKES_PART = re.compile(
     r"(?:(?P<joins>(?:joins|join|attends|attend|comes to|come to|(?:is|are) (?:coming to|joining|attending)|(?:will|can|should) (?:join|attend|come to|"
     r"be at)))|(?:(?:can't|cannot|won't|will not|can not|isn't able to|couldn't) (?:come to|be at|attend|join|make)|(?:isn't|is not|aren't) (?:coming "
@@ -47,8 +58,8 @@ def tell(context: Context, begin: int, end: int, *, is_had: bool) -> Request | N
     if (dropped := _dropped(context, begin, end)) is not None:
         return dropped
     for form in (_from_then_on, _alarm, _bare_value):
-        if (found := form(context, begin, end)) is not None:
-            return found
+        if (told := form(context, begin, end)) is not None:
+            return told
     for at in range(begin + 1, min(end, begin + _LONGEST_NP)):
         if at in context.locked:
             continue
@@ -92,7 +103,9 @@ def tell(context: Context, begin: int, end: int, *, is_had: bool) -> Request | N
 def _names(context: Context, begin: int, at: int) -> list[str]:
     """The people who are all that some words name; empty where they name something else."""
     known = {name.lower(): name for name in context.around.people}
-    words = [(context.lows[i], context.words[i].text) for i in range(begin, at) if context.lows[i] not in (",", "and", "&")]
+    words = [
+        (context.lows[i], context.words[i].text) for i in range(begin, at) if context.lows[i] not in (",", "and", "&")
+    ]
     if not words or any(low not in known and "@" not in low for low, _ in words):
         return []
     return [known.get(low, text) for low, text in words]
@@ -114,11 +127,25 @@ def _with_people(context: Context, side: str, named: list[str], begin: int, end:
 def moved_up(context: Context, begin: int, end: int) -> Request | None:
     """Could the call start 15 minutes earlier: the same with its verb in front."""
     lows = context.lows
-    if lows[begin] not in MODALS or begin + 2 >= end or lows[begin + 1] in ("you", "we", "i", "someone"):
+    if lows[begin] not in MODALS or begin + 2 >= end:
         return None
+    if lows[begin + 1] in ("you", "we", "i", "someone"):
+        return _instead(context, begin + 2, end)
     for at in range(begin + 2, min(end, begin + _LONGEST_NP)):
         verb = lows[at]
-        if at in context.locked or verb not in ("be", "move", "start", "begin", "end", "finish", "last", "happen", "go", "become", "take"):
+        if at in context.locked or verb not in (
+            "be",
+            "move",
+            "start",
+            "begin",
+            "end",
+            "finish",
+            "last",
+            "happen",
+            "go",
+            "become",
+            "take",
+        ):
             continue
         is_it = lows[begin + 1 : at] in (["it"], ["that"], ["this"]) and bool(context.around.last)
         if not is_it and not known_np(context, begin + 1, at):
@@ -132,6 +159,18 @@ def moved_up(context: Context, begin: int, end: int) -> Request | None:
             return None
         return _change(context, _ROOTS.get(verb, verb), begin + 1, at, inner, end)
     return None
+
+
+def _instead(context: Context, begin: int, end: int) -> Request | None:
+    """Can we do the dentist at 4 instead?"""
+    if context.lows[begin] not in ("do", "have", "make") or "instead" not in context.lows or not context.locked:
+        return None
+    at = max(context.locked) + 1
+    stop = end - (context.lows[end - 1] == "instead")
+    inner = at + (at < stop and context.lows[at] in ("on", "at", "to"))
+    if inner >= stop:
+        return None
+    return changing.carry(context, Wanted("move", (begin + 1, at), (inner, stop), begin, stop))
 
 
 def _count(text: str) -> int:
@@ -154,7 +193,22 @@ def _is_new_value(context: Context, begin: int, end: int) -> bool:
     return lows[0] in ("in", "at") or lows[-1] in ("tentative", "provisional")
 
 
-_VALUE_WORDS = {"earlier", "later", "longer", "shorter", "long", "instead", "sooner", "rather", "back", "forward", "ahead", "bit", "to", "now"}
+_VALUE_WORDS = {
+    "earlier",
+    "later",
+    "longer",
+    "shorter",
+    "long",
+    "instead",
+    "sooner",
+    "rather",
+    "back",
+    "forward",
+    "ahead",
+    "bit",
+    "to",
+    "now",
+}
 
 
 def _change(context: Context, verb: str, begin: int, at: int, inner: int, end: int) -> Request:
@@ -181,7 +235,9 @@ def _new(context: Context, begin: int, at: int, inner: int, end: int) -> Request
     kept = [*range(begin, at), *range(inner, end)]
     fresh = Context([context.words[i] for i in kept], context.around, context.request)
     pieces = fresh.pieces(0, len(kept))
-    if not any(each.days is not None and each.from_ is not None for each in pieces.whens):
+    is_whole = bool(MEANT_WHOLE & set(fresh.lows)) and any(each.days is not None for each in pieces.whens)
+    is_whole = is_whole or (bool(pieces.repeat) and any("birthday" in low for low in fresh.lows))
+    if not is_whole and not any(each.days is not None and each.from_ is not None for each in pieces.whens):
         return Request("none", because=context.request.because)
     if set(fresh.title_words(fresh.pieces(at - begin, len(kept)))):
         return Request("none", because=context.request.because)
@@ -200,10 +256,14 @@ def _dropped(context: Context, begin: int, end: int) -> Request | None:
     if lows[begin] == "no" and known_np(context, begin + 1, end) and len(lows) > 2:
         return deleting.delete(context, "cancel", begin + 1, end)
     text = " ".join(lows[begin:end])
-    if re.match(r"(?:i|we) (?:do not|don't|dont|no longer|won't) (?:need|want)|(?:i|we) can't (?:make|do|come to|attend)", text):
+    if re.match(
+        r"(?:i|we) (?:do not|don't|dont|no longer|won't) (?:need|want)|(?:i|we) can't (?:make|do|come to|attend)", text
+    ):
         request = _of_event(context, begin, end)
         if request.intent == "delete":
-            return context.ask("Shall I delete it? (yes or no)", "yes") if request is context.request else _asked(request)
+            return (
+                context.ask("Shall I delete it? (yes or no)", "yes") if request is context.request else _asked(request)
+            )
         return request if request.intent == "ask" else Request("none", because=request.because)
     return None
 

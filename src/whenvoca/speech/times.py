@@ -101,7 +101,9 @@ class TimeReader:
             return self._spoken(i, i + 1)
         if low == "half" and i + 1 < len(self.words) and self.low(i + 1) not in ("a", "an", "past", "to"):
             hour = number_of(self.words[i + 1])
-            if hour is not None and 1 <= hour <= 12 and hour == int(hour) and self.low(i + 2) not in UNITS:  # half nine is half past nine
+            if (
+                hour is not None and 1 <= hour <= 12 and hour == int(hour) and self.low(i + 2) not in UNITS
+            ):  # half nine is half past nine
                 return self._with_mark(i + 2, int(hour), 30)
         if low in ("a",) and self.low(i + 1) == "quarter":
             return self.clock(i + 1)
@@ -143,7 +145,17 @@ class TimeReader:
     def _digits(self, i: int, low: str, *, bare: bool) -> tuple[int, Clock] | None:
         after = self.low(i + 1)
         joined = i + 1 < len(self.words) and self.words[i + 1].begin == self.words[i].end
-        is_length = int(low) <= 6 and self.low(i - 1) not in ("at", "from", "until", "till", "to", "by", "before", "after", "-")
+        is_length = int(low) <= 6 and self.low(i - 1) not in (
+            "at",
+            "from",
+            "until",
+            "till",
+            "to",
+            "by",
+            "before",
+            "after",
+            "-",
+        )
         is_length = is_length and (not self.low(i + 2).isdecimal() or self.low(i - 1) in (",", "(", "for"))
         if after == "h" and joined and len(low) <= 2 and not is_length:
             minutes = self.low(i + 2)
@@ -223,7 +235,11 @@ class TimeReader:
         ):
             j = next(k for k in range(i, i + 5) if self.low(k) == "hour")
             return j + 1, Span(15)
-        if low in ("the", "another") and UNITS.get(self.low(i + 1)) in ("day", "week", "hour") and self.low(i + 2) not in ("after", "of"):
+        if (
+            low in ("the", "another")
+            and UNITS.get(self.low(i + 1)) in ("day", "week", "hour")
+            and self.low(i + 2) not in ("after", "of")
+        ):
             return i + 2, _span(1, UNITS[self.low(i + 1)])
         if low == "another":
             return self._any_length(i + 1)
@@ -255,7 +271,10 @@ class TimeReader:
 
     def days(self, i: int) -> tuple[int, Days] | None:
         """A day, or several: the longest reading that begins here."""
-        j = i + (self.low(i) in ("on", "for", "by", "from", "at", "in", "over", "during", "of", "starting", "beginning", "since"))
+        j = i + (
+            self.low(i)
+            in ("on", "for", "by", "from", "at", "in", "over", "during", "of", "starting", "beginning", "since")
+        )
         readers: tuple[Callable[[int], tuple[int, Days] | None], ...] = (
             self._named, self._month_range, self._iso, self._numeric, self._nth_weekday, self._month_day, self._ordinal_day,
             self._distance, self._weekday, self._period,
@@ -317,7 +336,9 @@ class TimeReader:
         found = re.fullmatch(r"(\d{1,2})[/.](\d{1,2})(?:[/.](\d{2,4}))?", self.low(i))
         is_dotted = found is not None and found[3] is None and "." in self.low(i)
         is_closed = self.low(i + 1) == "." and self.words[i + 1].begin == self.words[i].end
-        if not found or (is_dotted and not is_closed and self.low(i - 1) not in ("on", "from", "until", "the", "for", "to", "-")):
+        if not found or (
+            is_dotted and not is_closed and self.low(i - 1) not in ("on", "from", "until", "the", "for", "to", "-")
+        ):
             return None
         one, two = int(found[1]), int(found[2])
         year = None if found[3] is None else int(found[3]) + (2000 if len(found[3]) == 2 else 0)
@@ -352,10 +373,12 @@ class TimeReader:
 
     def _month_range(self, i: int) -> tuple[int, Days] | None:
         """5 to 9 april, 12-14 april, april 12 to 14."""
-        joins = ("to", "-", "until", "till", "through")
+        joins: tuple[str, ...] = ("to", "-", "until", "till", "through")
         j = i + (self.low(i) == "the")
         first = _day_number(self.low(j))
         k = j + 2 + (self.low(j + 2) == "the")
+        if self.low(i - 1) == "between":
+            joins = ("and",)
         if first and self.low(j + 1) in joins and (last := _day_number(self.low(k))):
             m = k + 1 + (self.low(k + 1) == "of")
             month = look_up(self.words[m], MONTHS) if m < len(self.words) and len(self.low(m)) > 2 else None
@@ -415,6 +438,8 @@ class TimeReader:
 
     def _weekday(self, i: int) -> tuple[int, Days] | None:
         j, which = i, ""
+        if self.low(i) == "coming" and self.low(i - 1) not in ("this", "the", "", "on", "for"):
+            return None
         while self.low(j) in ("this", "next", "coming", "the", "last", "following"):
             which = self.low(j) if self.low(j) != "the" else which
             j += 1
@@ -534,7 +559,11 @@ class TimeReader:
         return end, self._one(span.added_to(datetime.combine(base, time())).date())
 
     def _period(self, i: int) -> tuple[int, Days] | None:
-        if self.low(i) in ("the", "all", "whole", "entire") and {self.low(i), self.low(i + 1)} & {"whole", "entire", "all"}:
+        if self.low(i) in ("the", "all", "whole", "entire") and {self.low(i), self.low(i + 1)} & {
+            "whole",
+            "entire",
+            "all",
+        }:
             k = i + 1 + (self.low(i + 1) in ("whole", "entire", "of"))
             k += self.low(k) == "of"
             return self._period(k) if k < len(self.words) and self.low(k) not in ("all", "whole", "entire") else None
@@ -569,7 +598,8 @@ class TimeReader:
         if (
             named is not None
             and not _day_number(self.low(i + 1))
-            and self.low(i - 1) in ("in", "of", "for", "all", "during")
+            and self.low(i - 1)
+            in ("in", "of", "for", "all", "during", "from", "since", "until", "till", "through", "to")
         ):
             year = self.today.year + (named < self.today.month)
             return i + 1, Days(

@@ -12,7 +12,6 @@ from whenvoca.speech.context import DAY, YEAR, Context
 from whenvoca.speech.lexicon import IT, SCOPES, SERIES
 from whenvoca.speech.pieces import Pieces
 from whenvoca.speech.request import Request, Target
-from whenvoca.speech.titles import event_tokens, is_named
 
 _MOST_LISTED = 8
 _BACK = 7 * DAY  # so far back what is past is still found
@@ -34,43 +33,47 @@ def find(context: Context, pieces: Pieces, wanted: Sequence[str]) -> list[Target
     """The events that fit all that was said, in order of start; of series the occurrences."""
     around = context.around
     low, high = around.now - _BACK, around.now + YEAR
+    spans = []
     for when in pieces.whens:
         begin, end = context.period(when) if not when.is_clock_only else (None, None)
         if begin is not None and end is not None:
-            low, high = begin - DAY, end + DAY
+            spans.append((begin - DAY, end + DAY))
+    if spans:
+        low, high = min(each[0] for each in spans), max(each[1] for each in spans)
+    words = [*wanted, *(name.lower() for name in pieces.people)]
     for loosely in (False, True):
-        by_calendar: dict[str, list[Event]] = {}
-        for each in around.agenda:
-            if not each.event.cancelled and _is_called(each.event, pieces, wanted, loosely=loosely):
-                by_calendar.setdefault(each.calendar, []).append(each.event)
-        found = [
-            Target(name, each)
-            for name, events in by_calendar.items()
-            for each in expand_events(events, low, high, around.zone)
-        ]
-        fit = [each for each in found if _is_then(context, each, pieces)]
+        meant = context.index.called(words, loosely=loosely) if words else context.index.around(low, high)
+        found = expanded(context, meant, low, high)
+        fit = [each for each in found if is_then(context, each, pieces)]
         if fit or not wanted:
             break
     return sorted(fit, key=lambda each: each.event.span(around.zone)[0])
 
 
-def _is_called(event: Event, pieces: Pieces, wanted: Sequence[str], *, loosely: bool) -> bool:
-    if not wanted and not pieces.people:
-        return True
-    tokens = event_tokens(event)
-    return all(is_named(word, tokens, loosely=loosely) for word in wanted) and all(
-        is_named(name.lower(), tokens) for name in pieces.people
-    )
+def expanded(context: Context, meant: Sequence[Target], low: datetime, high: datetime) -> list[Target]:
+    """The occurrences of these events that lie wholly or partly between two moments."""
+    by_calendar: dict[str, list[Event]] = {}
+    for each in meant:
+        by_calendar.setdefault(each.calendar, []).append(each.event)
+    return [
+        Target(name, each)
+        for name, events in by_calendar.items()
+        for each in expand_events(events, low, high, context.around.zone)
+    ]
 
 
-def _is_then(context: Context, target: Target, pieces: Pieces) -> bool:
+def is_then(context: Context, target: Target, pieces: Pieces) -> bool:
     zone = context.around.zone
     start, end = target.event.span(zone)
+    days = [each for each in pieces.whens if each.days is not None and each.from_ is None]
+    if len(days) > 1 and len(days) == len(pieces.whens):  # on the 25th and on 1 april
+        spans = [context.period(each) for each in days]
+        return any(low is not None and high is not None and start < high and end > low for low, high in spans)
     for when in pieces.whens:
         low, high = context.period(when)
-        if low is not None and high is not None and not when.is_clock_only:
-            if not (start < high and (end > low or start == end >= low)):
-                return False
+        is_within = low is None or high is None or (start < high and (end > low or start == end >= low))
+        if not is_within and not when.is_clock_only:
+            return False
         if when.from_ is not None and when.until is None and not when.open_end:
             clock = context.reader().settle(when.from_, when.part)
             if start.astimezone(zone).time().replace(tzinfo=None) not in (clock, when.from_.at):
@@ -152,8 +155,4 @@ def known_np(context: Context, begin: int, end: int) -> list[str]:
     wanted = [low for low in context.title_words(pieces) if low not in SCOPES]
     if not wanted:
         return []
-    for each in context.around.agenda:
-        if all(is_named(word, event_tokens(each.event)) for word in wanted):
-            return wanted
-    return []
-
+    return wanted if context.index.knows(wanted) else []

@@ -10,7 +10,7 @@ from functools import lru_cache
 LONGEST = 10_000  # signs of a text that are looked at
 MOST_WORDS = 400
 _TOKEN = re.compile(
-    r"[\"“„][^\"”“]*[\"”]|[\w.+-]+@[\w-]+(?:\.[\w-]+)+|\d{4}-\d{2}-\d{2}(?:T\d{2}:\d{2})?|\d{4}/\d{1,2}/\d{1,2}|\d{1,2}[/.]\d{1,2}(?:[/.]\d{2,4})?(?![\w:])"
+    r"https?://\S+|[\"“„][^\"”“]*[\"”]|[\w.+-]+@[\w-]+(?:\.[\w-]+)+|\d{4}-\d{2}-\d{2}(?:T\d{2}:\d{2})?|\d{4}/\d{1,2}/\d{1,2}|\d{1,2}[/.]\d{1,2}(?:[/.]\d{2,4})?(?![\w:])"
     r"|\d{1,2}[:.]\d{2}(?!\d)|\d+(?:st|nd|rd|th)\b|\d+(?:\.\d+)?|[^\W\d_]+(?:['’][^\W\d_]+)?(?:-[^\W\d_]+)*|->|→|=>|\.(?=\s|$)|[@&?!,;:()–—-]"
 )  # fmt: skip
 
@@ -34,13 +34,26 @@ def split_words(text: str) -> list[Word]:
     """The words of a text, as many as a request may have."""
     found: list[Word] = []
     for each in _TOKEN.finditer(text[:LONGEST]):
-        if "-" in each[0] and len(parts := each[0].split("-")) == 2 and all(part.lower() in _SPANNING for part in parts):
+        if (
+            "-" in each[0]
+            and len(parts := each[0].split("-")) == 2
+            and all(part.lower() in _SPANNING for part in parts)
+        ):
             at = each.start() + len(parts[0])
             found.append(Word(parts[0], parts[0].lower(), each.start(), at))
             found.append(Word("-", "-", at, at + 1))
             found.append(Word(parts[1], parts[1].lower(), at + 1, each.end()))
             continue
         low = each[0].lower().replace("’", "'")
+        if "t" in low and low[:1].isdecimal() and "-" in low:  # 2027-04-02T10:00
+            at = each.start() + low.index("t")
+            found.append(Word(each[0][: at - each.start()], low.partition("t")[0], each.start(), at))
+            found.append(Word(each[0][at - each.start() + 1 :], low.partition("t")[2], at + 1, each.end()))
+            continue
+        if low in ("it's", "that's"):
+            found.append(Word(each[0], low[:-2], each.start(), each.end() - 2))
+            found.append(Word("'s", "is", each.end() - 2, each.end()))
+            continue
         if low.endswith("'s") and low[:-2] in _OWNING:
             low = low[:-2]
         found.append(Word(each[0], _SHORT.get(low, low), each.start(), each.end()))
@@ -49,10 +62,13 @@ def split_words(text: str) -> list[Word]:
     return found
 
 
-_SHORT = {"->": "to", "→": "to", "=>": "to", "–": "-", "—": "-", "tmrw": "tomorrow", "tmr": "tomorrow", "tomo": "tomorrow", "tmw": "tomorrow", "2moro": "tomorrow",
-          "2morrow": "tomorrow", "tdy": "today", "2day": "today", "tonite": "tonight", "thx": "thanks", "pls": "please", "plz": "please",
-          "wanna": "want", "mtg": "meeting", "appt": "appointment", "@": "at", "wk": "week", "wks": "weeks", "nxt": "next", "wat": "what", "wht": "what", "whats": "what's", "wats": "what's", "whens": "when's", "dont": "don't", "cant": "can't",
-          "im": "i'm", "teh": "the", "u": "you", "bday": "birthday"}  # fmt: skip
+_SHORT = {
+    "->": "to", "→": "to", "=>": "to", "–": "-", "—": "-", "tmrw": "tomorrow", "tmr": "tomorrow", "tomo": "tomorrow",
+    "tmw": "tomorrow", "2moro": "tomorrow", "2morrow": "tomorrow", "tdy": "today", "2day": "today", "tonite": "tonight",
+    "thx": "thanks", "pls": "please", "plz": "please", "wanna": "want", "mtg": "meeting", "appt": "appointment", "@": "at",
+    "wk": "week", "wks": "weeks", "nxt": "next", "wat": "what", "wht": "what", "whats": "what's", "wats": "what's",
+    "whens": "when's", "dont": "don't", "cant": "can't", "im": "i'm", "teh": "the", "u": "you", "bday": "birthday",
+}  # fmt: skip
 
 WEEKDAYS = {
     "monday": 0, "mon": 0, "tuesday": 1, "tue": 1, "tues": 1, "wednesday": 2, "wed": 2, "weds": 2, "thursday": 3, "thu": 3, "thur": 3,
@@ -93,7 +109,40 @@ TIME_WORDS = (
 
 # One letter from a word of time or a command, and none.
 _WORDS_OF_THEIR_OWN = frozenset(
-    ["being", "black", "blocked", "booked", "canal", "chance", "channel", "charge", "clean", "cleans", "clock", "inter", "marsh", "match", "matches", "money", "moved", "moves", "plain", "plane", "plant", "pushed", "scrape", "scrub", "shirt", "shirts", "stock", "sundae", "sunny", "thirsty", "weekly", "update"]
+    [
+        "being",
+        "black",
+        "blocked",
+        "booked",
+        "canal",
+        "chance",
+        "channel",
+        "charge",
+        "clean",
+        "cleans",
+        "clock",
+        "inter",
+        "marsh",
+        "match",
+        "matches",
+        "money",
+        "moved",
+        "moves",
+        "plain",
+        "plane",
+        "plant",
+        "pushed",
+        "scrape",
+        "scrub",
+        "shirt",
+        "shirts",
+        "stock",
+        "sundae",
+        "sunny",
+        "thirsty",
+        "weekly",
+        "update",
+    ]
 )
 
 
