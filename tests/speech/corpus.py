@@ -1,6 +1,7 @@
-"""The corpus of requests: its agenda, its lines in two halves, and whether a reading is the one expected.
+"""The corpus of requests: its agenda, its lines, and whether a reading is the one expected.
 
-``python -m tests.speech.corpus`` tells how many lines of each half are read as expected, and how many are wrongly acted on.
+developed.txt is what the reader is developed on; measured.txt is only measured. ``python -m tests.speech.corpus`` tells how many
+lines of each are read as expected, and how many are wrongly acted on.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from whenvoca.speech.request import Request, Surroundings, Target, Wish
 
 AZORES = ZoneInfo("Atlantic/Azores")
 NOW = datetime(2027, 3, 17, 10, 0, tzinfo=AZORES)  # a Wednesday
-CORPUS = Path(__file__).with_name("corpus.txt")
+FOLDER = Path(__file__).parent
 PEOPLE = ("ines", "tomas", "rui", "ana")
 ACTING = ("create", "change", "delete")
 
@@ -71,14 +72,19 @@ class Case:
 
 
 def load() -> tuple[list[Case], list[Case]]:
-    """The half that the reader is developed on, and the half that is only measured."""
-    halves: tuple[list[Case], list[Case]] = ([], [])
-    lines = [line for line in CORPUS.read_text(encoding="utf-8").splitlines() if line and not line.startswith("#")]
-    for number, line in enumerate(lines, 1):
+    """What the reader is developed on, and what is only measured."""
+    return _lines("developed.txt"), _lines("measured.txt")
+
+
+def _lines(name: str) -> list[Case]:
+    found = []
+    for number, line in enumerate((FOLDER / name).read_text(encoding="utf-8").splitlines(), 1):
+        if not line or line.startswith("#"):
+            continue
         text, _, expected = line.rpartition(" -> ")
         last = text[1] if text.startswith("~") else ""
-        halves[(number + 1) % 2].append(Case(number, text[3:] if last else text, last, expected))
-    return halves
+        found.append(Case(number, text[3:] if last else text, last, expected))
+    return found
 
 
 def read(case: Case) -> Request:

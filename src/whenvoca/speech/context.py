@@ -8,7 +8,7 @@ from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property
 
 from whenvoca.speech.agenda import show_moment
-from whenvoca.speech.lexicon import ENDS, FILLERS, MORNING
+from whenvoca.speech.lexicon import ENDS, EVENING, FILLERS, MORNING
 from whenvoca.speech.pieces import Finder, Pieces, When
 from whenvoca.speech.request import Request, Surroundings
 from whenvoca.speech.times import Clock, Days, Span, TimeReader
@@ -59,9 +59,10 @@ class Context:
                 )
         finder = Finder(words, self.wall, self.around.zone, self.around.order, self.around.people, bare=bare)
         pieces = finder.find()
-        if MORNING & set(self.lows):
-            for when in pieces.whens:
-                when.part = when.part or ("morning" if when.from_ is not None else "")
+        part = "morning" if MORNING & set(self.lows) else "evening" if EVENING & set(self.lows) else ""
+        for when in pieces.whens if part else ():
+            is_settled = part == "evening" and when.from_ is not None and not 5 <= when.from_.at.hour <= 11
+            when.part = when.part or (part if when.from_ is not None and not is_settled else "")
         self.request.because += pieces.because
         return pieces
 
@@ -204,8 +205,9 @@ def joined(words: Sequence[Word], places: Sequence[int]) -> str:
     left = list(places)
     while left and _bare(words[left[0]]) in ENDS and len(left) > 1:
         left.pop(0)
-    while left and _bare(words[left[-1]]) in ENDS:
+    while left and _bare(words[left[-1]]) in ENDS and words[left[-1]].text != "A":
         left.pop()
+    left = [i for n, i in enumerate(left) if words[i].low != ":" or (n + 1 < len(left) and left[n + 1] == i + 1)]
     if len(left) == 1 and _bare(words[left[0]]) in ENDS:
         return ""
     left = [

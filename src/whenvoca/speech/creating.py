@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
 
 from whenvoca.speech.context import DAY, Context, joined
-from whenvoca.speech.lexicon import BOOKED, FINITE, LABELS, MEANT_WHOLE, NAMELESS, PRONOUNS
+from whenvoca.speech.lexicon import BOOKED, FINITE, LABELS, LEFT_OF_TIMES, MEANT_WHOLE, NAMELESS, NEAR_DAYS, PRONOUNS
 from whenvoca.speech.pieces import Pieces, When
 from whenvoca.speech.request import Request, Wish
 from whenvoca.speech.times import Days
@@ -75,6 +75,8 @@ def create(context: Context, begin: int, end: int, *, is_wanted: bool) -> Reques
         return context.ask("What shall be changed? Please say it as an order, such as: move … to …", "changes")
     if not is_wanted and context.locked and _is_title_led(context, parts[0].pieces, begin):
         return context.ask("Is that to be changed, or is it a new event?", "changes")
+    if any(_is_contrary(each) for each in parts):
+        return context.ask("Once, on that day, or again and again?", "repeat")
     if any(_has_time_left(each) for each in parts):
         return context.ask("I do not understand when that is. On which day, and at what time?", "start")
     for part in parts:
@@ -165,6 +167,21 @@ def _is_title_led(context: Context, pieces: Pieces, begin: int) -> bool:
     return before >= begin and before - begin not in pieces.claimed and context.lows[before] not in _BEFORE_TITLES
 
 
+def _is_contrary(part: _Part) -> bool:
+    """Whether something daily or monthly is said to be on one day of the week."""
+    rule = part.pieces.repeat
+    if rule not in ("FREQ=DAILY", "FREQ=MONTHLY", "FREQ=YEARLY") or part.when is None or part.when.days is None:
+        return False
+    lows = {word.low for word in part.pieces.words}
+    is_word = bool({"daily", "monthly", "yearly"} & lows)
+    return (
+        is_word
+        and part.when.until_days is None
+        and part.when.days.first == part.when.days.last
+        and bool(set(WEEKDAYS) & lows)
+    )
+
+
 def _has_time_left(part: _Part) -> bool:
     """Whether words of time are left in what should be a title: then the time was not understood whole."""
     left = [part.pieces.words[i].low for i in range(len(part.pieces.words)) if i not in part.pieces.claimed]
@@ -173,6 +190,19 @@ def _has_time_left(part: _Part) -> bool:
         is_listed = i not in part.pieces.claimed and word.low.isdecimal() and words[i + 1].low in (",", "and", "&")
         if is_listed and i + 2 < len(words) and words[i + 2].low[:1].isdecimal():
             return True  # the 19, 20 and 21 march
+    claimed = part.pieces.claimed
+    is_undated = (
+        part.when is not None and part.when.days is None and part.when.relative is None and not part.pieces.repeat
+    )
+    if is_undated and NEAR_DAYS & set(left):
+        return True
+    for i, word in enumerate(words):
+        is_behind = i - 1 in claimed or (i > 1 and i - 2 in claimed and words[i - 1].low in ("and", ",", "&", "'"))
+        if i not in claimed and word.low.isdecimal() and is_behind:
+            return True
+        is_near = i + 1 in claimed or i - 1 in claimed
+        if i not in claimed and is_near and word.low in LEFT_OF_TIMES:
+            return True
     for n, low in enumerate(left):
         near = [*left[max(0, n - 1) : n], *left[n + 1 : n + 2]]
         if low in ("except", "excluding", "unless", "not", "but"):
@@ -238,7 +268,7 @@ def _repeat(context: Context, wish: Wish, pieces: Pieces, when: When | None) -> 
         rule += f";{count}"
     first = _first_of(rule, wall.date())
     if when is not None and when.days is not None and not when.days.doubt:
-        first = when.days.first
+        first = _first_of(rule, when.days.first)
     clock = context.reader().settle(when.from_, when.part) if when is not None and when.from_ is not None else None
     until = pieces.repeat_until
     if until is None and when is not None and when.days is not None:
@@ -332,6 +362,8 @@ def title_and_place(pieces: Pieces) -> tuple[str, str]:
         if low in ("place", "location", "venue", "where") and follows and words[i + 1].low == ":":
             into, skipped = place, i + 1
             continue
+        if low == "room" and title and follows and i - 1 in pieces.claimed:
+            into = place
         if low in ("in", "at") and title and follows and not words[i + 1].low.isdecimal():
             into = place
             continue

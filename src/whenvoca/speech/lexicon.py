@@ -151,5 +151,22 @@ NEW = _of("new")
 # Happens in the morning, whatever hour is said.
 MORNING = _of("breakfast dawn sunrise")
 
+# Happens in the evening, where 5 to 11 is said.
+EVENING = _of(
+    "cinema concert dinner disco drinks evening film movie nightcap party pub stargazing sunset supper theatre"
+)
+
 # What is asked for, for something that is its title.
 BOOKED = _of("booking reservation slot time")
+
+# Beside a time that was read they are a piece of it that was not.
+LEFT_OF_TIMES = _of(
+    "after am before between each either every except fortnight from half midnight midday next noon oclock or past pm quarter since "
+    "starting thirty till until weekly twice once mid early hundred week weekend"
+)
+
+# In a title without a day they say that one was meant.
+NEAR_DAYS = _of(
+    "april august beginning christmas december early easter february friday january july june mayday mid monday november october "
+    "saturday september sunday thursday tuesday wednesday weekdays weekend weekends"
+)

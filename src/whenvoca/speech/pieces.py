@@ -112,6 +112,11 @@ class Finder:
 
     def _give_back(self) -> None:
         """Noon or midnight before a word is part of a title where another time is said: midnight snack at 23:00."""
+        dated = [each for each in self.pieces.whens if each.days is not None]
+        for each in dated if any(other.from_ is not None for other in dated) and len(dated) > 1 else ():
+            if each.from_ is None and self._names_a_thing(each):
+                self.pieces.whens.remove(each)
+                self.pieces.claimed -= set(range(each.begin, each.end))
         timed = [each for each in self.pieces.whens if each.from_ is not None]
         if len(timed) < 2 or not any(each.is_led or each.days is not None for each in timed):
             return
@@ -119,6 +124,18 @@ class Finder:
             if each.days is None and not each.is_led and self._low(each.begin) in ("noon", "midnight", "midday"):
                 self.pieces.whens.remove(each)
                 self.pieces.claimed -= set(range(each.begin, each.end))
+
+    def _names_a_thing(self, when: When) -> bool:
+        """Sunday roast on monday; 2nd inspection on monday: a day alone before a word, where another one is said with a time."""
+        i = when.begin
+        if when.end - i != 1 or self._low(i - 1) in ("on", "the", "and", ",", "&", "or", "next", "this", "from"):
+            return False
+        follows = self._low(when.end)
+        return (
+            bool(follows)
+            and when.end not in self.pieces.claimed
+            and follows not in ("and", ",", "&", "or", "to", "-", "at", "on")
+        )
 
     def _low(self, i: int) -> str:
         return self.reader.low(i)
@@ -147,6 +164,10 @@ class Finder:
         """Every monday and thursday until june 30; daily; the first monday of every month. 0 where there is none."""
         rule, end = "", i
         low = self._low(i)
+        if low in ("fortnightly", "weekends", "weekdays") or (
+            low == "on" and self._low(i + 1) in ("weekends", "weekdays")
+        ):
+            return self._plain_repetition(i + (low == "on"))
         on = i + (low == "on" and self._is_plural_day(i + 1))
         if self._is_plural_day(on) and (plural := self._weekdays(on)):
             rule, end = f"FREQ=WEEKLY;BYDAY={','.join(_CODES[d] for d in plural[1])}", plural[0]
@@ -172,6 +193,20 @@ class Finder:
         end = self._repeat_end(end)
         self.pieces.repeat = rule
         self.pieces.claim(i, end, f"repeat {rule}")
+        return end
+
+    def _plain_repetition(self, i: int) -> int:
+        """Fortnightly on monday; on weekdays; at weekends."""
+        low, end = self._low(i), i + 1
+        rule = {"weekends": "FREQ=WEEKLY;BYDAY=SA,SU", "weekdays": "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR"}.get(
+            low, "FREQ=WEEKLY;INTERVAL=2"
+        )
+        if low == "fortnightly" and (days := self._weekdays(end + (self._low(end) == "on"))):
+            rule, end = f"{rule};BYDAY={','.join(_CODES[d] for d in days[1])}", days[0]
+        self._rule = self.pieces.repeat = rule
+        end = self._repeat_end(end)
+        begin = i - (self._low(i - 1) in ("on", "at"))
+        self.pieces.claim(begin, end, f"repeat {rule}")
         return end
 
     def _is_plural_day(self, i: int) -> bool:
@@ -364,9 +399,18 @@ class Finder:
                 break
             end, j = j + 1, j + 1
             j += self._low(j) in ("and", ",", "&")
+        if end and self._low(end - 1) in ("and", "&", ",") and self._is_plain(end):
+            return end  # with tomas and the mayor: all of it stays in the title
+        if end and self._low(end) in ("and", "&") and self._is_plain(end + 1):
+            return end
         if end:
             self.pieces.claim(i, end, "attendees")
         return end
+
+    def _is_plain(self, i: int) -> bool:
+        """Whether a word is none of a time."""
+        i += self._low(i) in ("the", "a", "an", "our")
+        return i < len(self.words) and self.reader.days(i) is None and self.reader.clock(i, bare=True) is None
 
     # --- when
 
@@ -379,8 +423,9 @@ class Finder:
         if [self._low(i), self._low(i + 1)] in (["all", "day"], ["whole", "day"], ["full", "day"]):
             self.pieces.length = Span(days=1)
             begin = i - (self._low(i - 1) in ("the", "for"))
-            self.pieces.claim(begin, i + 2, "whole day")
-            return i + 2
+            end = i + 2 + (self._low(i + 2) == "long")
+            self.pieces.claim(begin, end, "whole day")
+            return end
         j = i + (self._low(i) in ("for", "lasting", "of"))
         found = self.reader.length(j)
         if found is None or (
@@ -526,8 +571,13 @@ class Finder:
             return k + 1
         is_led = k > j or (self._bare and j == 0 and self.reader.length(j) is None)
         when.is_led = is_led
+        if self._low(k + 1) == "h" and not k > j and any(each.from_ is not None for each in (*self.pieces.whens, when)):
+            return 0  # a length behind a time
         is_dated = when.days is not None or (
-            len(self._low(k)) == 4 and self._low(k).isdecimal() and self.reader.days(k + 1) is not None
+            len(self._low(k)) == 4
+            and self._low(k).isdecimal()
+            and self._low(k - 1) not in ("in", "since", "of")
+            and self.reader.days(k + 1) is not None
         )
         first = self.reader.clock(k, bare=is_led or is_dated)
         if first is None:

@@ -15,8 +15,8 @@ from whenvoca.speech.statements import moved_up, tell
 from whenvoca.speech.words import Word, spelled, split_words
 
 _REMINDING = {
-    "set", "add", "make", "create", "put", "a", "an", "remind", "reminder", "alarm", "alert", "me", "us", "about", "of", "to", "for", "that",
-    ":",
+    "set", "add", "make", "create", "put", "a", "an", "remind", "reminder", "alarm", "alert", "me", "us", "about", "of", "to", "for",
+    "that", ":",
 }  # fmt: skip
 _INNER = {"start": "start", "begin": "start", "end": "end", "finish": "end", "last": "last"}  # make the call end at 3
 _KNOWN_VERBS = frozenset(VERB_OF)
@@ -82,7 +82,7 @@ def _read(context: Context, *, filling: bool = False) -> Request:
     is_question = (
         clause.is_question
         or head in ASKING
-        or head in MODALS
+        or (head in MODALS and head != "may")
         or context.lows[begin : begin + 2] == ["until", "when"]
         or clause.mood == "know"
         or _is_day_alone(context, clause)

@@ -46,6 +46,7 @@ _OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
             r"(?:i|we) (?:are |am )?(?:having|have got|have|got)|(?:i've|we've)(?: got)?|(?:i'm|we're) having|got",
         ),
         ("have", r"there (?:is|are|will be)|there's|there'll be"),
+        ("have", r"(?:please )?remember(?: to| the| that)?(?: :)?"),
         (
             "have",
             r"(?:quick one|reminder|note|fyi|new|to do|todo|heads up|(?:do not|don't|dont) forget(?: to| about| that)?) [:,-]",

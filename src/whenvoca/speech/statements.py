@@ -39,15 +39,17 @@ _ROOTS = {
     "begin": "start", "finish": "end",
 }  # fmt: skip
 _NEW_ONES = re.compile(
-    r"(?:will be|has to be (?:booked|made|scheduled|planned)|is|takes place|will take place|happens|is planned|is scheduled)(?: |$)"
+    r"(?:(?:will be|is|gets) held|is going to be|will be|has to be (?:booked|made|scheduled|planned)|is|"
+    r"takes place|will take place|happens|is planned|is scheduled)(?: |$)"
 )
 _MORE = re.compile(
     r"(?:needs|need|gets|takes|should get|should have|has) (?=another|\S+ more|an extra|half an|one more)"
 )
+_COME = r"(?:join|attend|come to|be at)"
 _TAKES_PART = re.compile(
-    r"(?:(?P<joins>(?:joins|join|attends|attend|comes to|come to|(?:is|are) (?:coming to|joining|attending)|(?:will|can|should) (?:join|attend|come to|"
-    r"be at)))|(?:(?:can't|cannot|won't|will not|can not|isn't able to|couldn't) (?:come to|be at|attend|join|make)|(?:isn't|is not|aren't) (?:coming "
-    r"to|joining|attending)|drops out of|skips|misses))(?: |$)"
+    rf"(?:(?P<joins>joins|attends|comes to|{_COME}|(?:is|are) (?:coming to|joining|attending)|(?:will|can|should) {_COME})|"
+    rf"(?:can't|cannot|won't|will not|can not|isn't able to|couldn't) (?:{_COME}|make)|(?:isn't|is not|aren't) (?:coming to|joining|"
+    r"attending)|drops out of|skips|misses)(?: |$)"
 )
 _LONGEST_NP = 12  # words
 

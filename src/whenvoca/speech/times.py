@@ -178,7 +178,7 @@ class TimeReader:
             i += 1
         mark = self.low(i)
         if mark in ("a", "p") and self.low(i + 1) == "m":
-            mark, i = mark + "m", i + 1
+            mark, i = mark + "m", i + 1 + (self.low(i + 2) == "." and i + 3 < len(self.words))
         if mark in ("am", "pm"):
             if not 1 <= hour <= 12:
                 return None
@@ -301,6 +301,8 @@ class TimeReader:
         word = {"today": 0, "tonight": 0, "tomorrow": 1, "yesterday": -1}
         if i >= len(self.words) or (shift := look_up(self.words[i], word)) is None:
             return None
+        if self.low(i + 1) == "week":  # tomorrow week
+            return i + 2, self._one(self.today + (shift + 7) * _DAY)
         days = self._one(self.today + shift * _DAY)
         days.part = "night" if self.low(i).startswith("tonig") else ""
         return i + 1, days
@@ -333,7 +335,7 @@ class TimeReader:
         return self._one(self.today)
 
     def _numeric(self, i: int) -> tuple[int, Days] | None:
-        found = re.fullmatch(r"(\d{1,2})[/.](\d{1,2})(?:[/.](\d{2,4}))?", self.low(i))
+        found = re.fullmatch(r"(\d{1,2})[-/.](\d{1,2})(?:[-/.](\d{2,4}))?", self.low(i))
         is_dotted = found is not None and found[3] is None and "." in self.low(i)
         is_closed = self.low(i + 1) == "." and self.words[i + 1].begin == self.words[i].end
         if not found or (
@@ -441,6 +443,8 @@ class TimeReader:
         if self.low(i) == "coming" and self.low(i - 1) not in ("this", "the", "", "on", "for"):
             return None
         while self.low(j) in ("this", "next", "coming", "the", "last", "following"):
+            if which == "next" and self.low(j) == "next":
+                return None
             which = self.low(j) if self.low(j) != "the" else which
             j += 1
         weekday = look_up(self.words[j], WEEKDAYS) if j < len(self.words) else None
@@ -527,9 +531,10 @@ class TimeReader:
 
     def _distance(self, i: int) -> tuple[int, Days] | None:
         j = i + (self.low(i) == "in")
-        if self.low(j) == "a" and self.low(j + 1) == "week" and self.low(j + 2) == "on":
+        weeks = number_of(self.words[j]) if j < len(self.words) else None
+        if weeks and self.low(j + 1) in ("week", "weeks") and self.low(j + 2) == "on":
             weekday = self._weekday(j + 3)
-            return (weekday[0], self._one(weekday[1].first + 7 * _DAY)) if weekday else None
+            return (weekday[0], self._one(weekday[1].first + 7 * int(weeks) * _DAY)) if weekday else None
         if [self.low(j + 1), self.low(j + 2)] in (["business", "days"], ["working", "days"]) and (
             count := number_of(self.words[j])
         ):
