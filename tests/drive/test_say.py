@@ -201,7 +201,11 @@ def test_read_text_without_a_workspace(tmp_path: Path, desk: Desk) -> None:
 
 def test_a_moved_leave_keeps_its_days(desk: Desk) -> None:
     """Whole days stay as many as they were."""
-    talk(desk, ("ines on leave 25 to 26 march", 0, "Made"), ("move ines on leave to 6 april", 0, "end 2027-04-08"))
+    talk(
+        desk,
+        ("ines on leave 25 to 26 march", 0, "Made"),
+        ("move ines on leave to 6 april", 0, "first day Tue 6 Apr, last day Wed 7 Apr"),
+    )
 
 
 def test_private_events_stay_out_of_rooms(desk: Desk) -> None:
@@ -235,3 +239,68 @@ def test_a_request_cut_short_is_settled(desk: Desk, monkeypatch: pytest.MonkeyPa
     assert titles(desk) == ["mirror wash 03-18T10:40"] * is_written
     desk.run("undo", str(run["run"]), "--yes", "--now", NOW)
     assert titles(desk) == []
+
+
+def test_series_from_one_occurrence_on_and_as_a_whole(desk: Desk) -> None:
+    """What is asked for of this and later ones leaves the earlier ones; of the whole series it moves all by as much."""
+    talk(
+        desk,
+        ("mirror wash every thursday 10:40", 0, "Made"),
+        ("from 1 april on mirror wash at 12:00", 0, "and all after it"),
+        ("cancel the mirror wash on 15 april and all after it", 0, "Deleted: Thu 15 Apr"),
+    )
+    expected = [
+        "mirror wash 03-18T10:40",
+        "mirror wash 03-25T10:40",
+        "mirror wash 04-01T12:00",
+        "mirror wash 04-08T12:00",
+    ]
+    assert titles(desk) == expected
+    talk(desk, ("undo that", 0, "Taken back"), ("undo that", 0, "Taken back"))
+    assert titles(desk)[:4] == [f"mirror wash {day}T10:40" for day in ("03-18", "03-25", "04-01", "04-08")]
+    talk(
+        desk,
+        ("move all mirror washes to 11:00", 0, "the whole series"),
+        ("rename the whole mirror wash series to wash", 0, "title wash"),
+    )
+    assert titles(desk)[:2] == ["wash 03-18T11:00", "wash 03-25T11:00"]
+    talk(desk, ("delete all washes", 4, "Shall I?"), ("yes", 0, "Deleted"))
+    assert titles(desk) == []
+
+
+def test_a_question_of_a_change_is_answered(desk: Desk) -> None:
+    """Which one, and when: the answer is read together with what was asked for."""
+    talk(
+        desk,
+        ("council call fri 10", 0, "Made"),
+        ("council dinner thu 19:00", 0, "Made"),
+        ("move the council to 11", 4, "Which one"),
+    )
+    talk(
+        desk, ("the second one", 0, "start Fri 19 Mar 11:00"), ("move the dinner to friday morning", 4, "At what time?")
+    )
+    talk(
+        desk,
+        ("at 9", 0, "start Fri 19 Mar 09:00"),
+        ("move the council to 3", 4, "1. "),
+        ("both", 4, "One after the other"),
+    )
+    talk(desk, ("the call", 0, "15:00"), ('rename the council call to "Council"', 0, "title Council"))
+    assert titles(desk) == ["council dinner 03-19T09:00", "Council 03-19T15:00"]
+
+
+def test_other_years_are_told_and_details_in_full(desk: Desk) -> None:
+    """A day of another year has its year; details say what a line does not."""
+    talk(
+        desk,
+        (
+            "add tour 29 feb 10:00 in the hall with ines, remind me 30 min before",
+            0,
+            "Made: Tue 29 Feb 2028 10:00–11:00 tour in hall with ines",
+        ),
+        (
+            "details of the tour",
+            0,
+            "  place: hall\n  people: ines@example.org\n  alarm: 30 minutes before\n  calendar: domes",
+        ),
+    )

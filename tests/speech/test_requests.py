@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.speech import corpus
 from whenvoca.calendars.event import Event
 from whenvoca.speech.agenda import show_target
 from whenvoca.speech.reading import understand
@@ -159,3 +160,14 @@ def test_what_is_replied_reads_back(title: str, days: int, quarter: int, length:
     again = understand(said, around())
     assert [told_wish(each) for each in again.events] == [told_wish(wish)], said
     assert show_target(AGENDA[1], AZORES) == "Fri 19 Mar 10:00–11:00 Council call"
+
+
+@pytest.mark.parametrize("half", ["developed", "measured"])
+def test_corpus(half: str) -> None:
+    """What the reader is developed on it reads as expected; of what it is only measured on, hardly anything is wrongly acted on."""
+    cases = corpus.load()[half == "measured"]
+    readings = [(case, corpus.read(case)) for case in cases]
+    right = sum(corpus.is_right(*each) for each in readings)
+    wrong = [case.text for case, request in readings if corpus.is_wrongly_acted_on(case, request)]
+    assert right >= (0.99 if half == "developed" else 0.85) * len(cases)
+    assert len(wrong) <= (0.0 if half == "developed" else 0.05) * len(cases), wrong

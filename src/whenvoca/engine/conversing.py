@@ -11,6 +11,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.recurrence import occurrence_at
+from whenvoca.calendars.series import ended_before, moved_series, rest_of
 from whenvoca.calendars.state import event_key
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import CalendarFace, MovedOn, StoredEvent
@@ -135,12 +136,21 @@ class Conversation:
                 said = "All right, nothing is changed." if pending else reply_to(request, self.zone)
                 return Deed(request, said, asker=self.memory.asker if pending else ("", ""))
             case "yes" if pending is not None and pending.missing == ["yes"]:
-                deed = self._do(replace(pending, question="", missing=[]))
+                intent: Any = pending.purpose if pending.intent == "ask" and pending.purpose else pending.intent
+                deed = self._do(replace(pending, intent=intent, question="", missing=[]))
                 deed.asker = self.memory.asker
                 return deed
             case "choose" if pending is not None:
                 chosen = [pending.targets[n] for n in request.choice if n < len(pending.targets)]
-                intent: Any = "delete" if "delete" in pending.question else "change"
+                if pending.purpose == "change" and len(chosen) == 1:
+                    again = understand(pending.text, replace(self.around, agenda=chosen, last=[], pending=None))
+                    return (
+                        self._do_or_ask(again) if again.intent == "change" else Deed(again, reply_to(again, self.zone))
+                    )
+                if pending.purpose == "change":
+                    request.question, request.missing = "One after the other, please: which one first?", ["which"]
+                    return Deed(replace(pending, question=request.question), request.question)
+                intent = pending.purpose or pending.intent
                 return self._do_or_ask(replace(pending, intent=intent, targets=chosen, question="", missing=[]))
             case "create" | "change" | "delete":
                 return self._do_or_ask(request)
@@ -236,30 +246,75 @@ class Conversation:
                 yield lambda n=n, wish=wish: self._to_creation(wish, n)  # type: ignore[misc]
             return
         for target in request.targets:
-            yield lambda target=target: self._to_effect(request, target)  # type: ignore[misc]
+            if request.scope == "following" and request.intent == "change" and self._has_earlier(target):
+                yield lambda target=target: self._to_rest(request, target)  # type: ignore[misc]
+                yield lambda target=target: self._to_ending(target)  # type: ignore[misc]
+            else:
+                yield lambda target=target: self._to_effect(request, target)  # type: ignore[misc]
+
+    def _master(self, target: Target) -> StoredEvent | None:
+        return self._stage.find_event(target.calendar, target.event.uid)
+
+    def _has_earlier(self, target: Target) -> bool:
+        """Whether the series has occurrences before this one."""
+        master = self._master(target)
+        return (
+            master is not None and target.event.occurrence is not None and target.event.occurrence != master.event.start
+        )
+
+    def _to_rest(self, request: Request, target: Target) -> Effect | None:
+        """This occurrence and those after it as a series of their own, changed."""
+        master = self._master(target)
+        if master is None:
+            return None
+        lineage = self._identity(0)
+        rest = rest_of(master.event, target.event, self.zone)
+        new = replace(self._changed(rest, request.changes), uid=lineage.to_uid(1), origin=lineage.to_mark(), sequence=0)
+        said = f'the later part of "{master.event.title}"'
+        return Effect(
+            verb="create event", place=target.calendar, target=new.uid, after=_shown(new), event=new, lineage=new.origin, number=1,
+            notes=(said,),
+        )  # fmt: skip
+
+    def _to_ending(self, target: Target) -> Effect | None:
+        """The series without this occurrence and those after it."""
+        master = self._master(target)
+        if master is None:
+            return None
+        return self._to_change(
+            target, master, ended_before(master.event, target.event, master.others), target.event.uid
+        )
 
     def _to_effect(self, request: Request, target: Target) -> Effect | None:
-        key = event_key(target.event.uid, None if request.scope == "all" else target.event.occurrence)
+        is_whole = request.scope != "this" and (target.event.rule or target.event.occurrence is not None)
+        key = event_key(target.event.uid, None if is_whole else target.event.occurrence)
         stored = self._stage.find_event(target.calendar, key)
         if stored is None:
             return None
-        kept = stored.data.decode("utf-8", "replace")
-        more: dict[str, Any] = {
-            "place": target.calendar,
-            "target": key,
-            "version": stored.version,
-            "stored": stored,
-            "kept": kept,
-        }
         if request.intent == "delete":
-            return Effect(verb="delete event", before=_shown(stored.event), **more)
-        new = self._changed(stored, request.changes)
+            if request.scope == "following" and self._has_earlier(target):
+                return self._to_ending(target)
+            kept = stored.data.decode("utf-8", "replace")
+            return Effect(
+                verb="delete event", place=target.calendar, target=key, before=_shown(stored.event), version=stored.version,
+                stored=stored, kept=kept,
+            )  # fmt: skip
+        if is_whole and target.event.occurrence is not None:
+            new = moved_series(stored.event, target.event, self._changed(target.event, request.changes))
+        else:
+            new = self._changed(stored.event, request.changes)
+        return self._to_change(target, stored, new, key)
+
+    def _to_change(self, target: Target, stored: StoredEvent, new: Event, key: str) -> Effect | None:
         old, fresh = stored.event.content(), new.content()
         names = [name for name in old if old[name] != fresh[name]]
         if not names:
             return None
         before, after = ({name: each[name] for name in names} for each in (old, fresh))
-        return Effect(verb="change event", before=before, after=after, event=new, **more)
+        return Effect(
+            verb="change event", place=target.calendar, target=key, before=before, after=after, version=stored.version, stored=stored,
+            event=new, kept=stored.data.decode("utf-8", "replace"),
+        )  # fmt: skip
 
     @property
     def _home_name(self) -> str:
@@ -287,8 +342,7 @@ class Conversation:
             alarms=(Duration(seconds=-60 * wish.alarm_minutes),) if wish.alarm_minutes is not None else (), origin=lineage.to_mark(),
         )  # fmt: skip
 
-    def _changed(self, stored: StoredEvent, changes: Mapping[str, Any]) -> Event:
-        event = stored.event
+    def _changed(self, event: Event, changes: Mapping[str, Any]) -> Event:
         given: dict[str, Any] = {
             name: changes[name] for name in ("title", "start", "end", "location", "busy") if name in changes
         }
@@ -385,7 +439,8 @@ def request_to_state(request: Request) -> dict[str, Any]:
     """A request as plain data."""
     return {
         "intent": request.intent, "scope": request.scope, "changes": [[name, value] for name, value in request.changes.items()],
-        "missing": request.missing, "question": request.question, "targets": [_key(each) for each in request.targets],
+        "missing": request.missing, "purpose": request.purpose, "text": request.text,
+        "question": request.question, "targets": [_key(each) for each in request.targets],
         "events": [[w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.alarm_minutes] for w in request.events],
     }  # fmt: skip
 
@@ -395,7 +450,7 @@ def request_from_state(state: Mapping[str, Any], around: Surroundings) -> Reques
     return Request(
         state["intent"], events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]], scope=state["scope"],
         changes={name: from_plain(value) for name, value in state["changes"]}, missing=list(state["missing"]),
-        question=state["question"], targets=_found_all(state["targets"], around),
+        question=state["question"], targets=_found_all(state["targets"], around), purpose=state["purpose"], text=state["text"],
     )  # fmt: skip
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 from whenvoca.speech.request import Surroundings, Target
@@ -24,20 +24,23 @@ def show_moment(moment: datetime) -> str:
     return f"{moment:%a} {moment.day} {moment:%b %H:%M}"
 
 
-def show_target(target: Target, zone: ZoneInfo) -> str:
+def show_day(day: date, today: date | None = None) -> str:
+    """A day, with its year where that is another one: Thu 18 Mar."""
+    year = f" {day.year}" if today is not None and day.year != today.year else ""
+    return f"{day:%a} {day.day} {day:%b}{year}"
+
+
+def show_target(target: Target, zone: ZoneInfo, today: date | None = None) -> str:
     """An event in a sentence: Thu 18 Mar 10:40–11:25 mirror wash."""
     event = target.event
     if not isinstance(event.start, datetime) or not isinstance(event.end, datetime):
         last = event.end - _DAY
-        more = f"–{last:%a} {last.day} {last:%b}" if last != event.start else ""
-        return f"{event.start:%a} {event.start.day} {event.start:%b}{more} {event.title}"
+        more = f"–{show_day(last, today)}" if last != event.start else ""
+        return f"{show_day(event.start, today)}{more} {event.title}"
     start, end = (each.astimezone(zone) for each in (event.start, event.end))
-    other = (
-        f"{end:%H:%M}"
-        if end.date() == start.date() or (end - start < _DAY and end.time() < start.time())
-        else show_moment(end)
-    )
-    return f"{show_moment(start)}–{other} {event.title}"
+    is_near = end.date() == start.date() or (end - start < _DAY and end.time() < start.time())
+    other = f"{end:%H:%M}" if is_near else f"{show_day(end, today)} {end:%H:%M}"
+    return f"{show_day(start, today)} {start:%H:%M}–{other} {event.title}"
 
 
 def free_gaps(

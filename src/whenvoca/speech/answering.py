@@ -25,6 +25,8 @@ def short_answer(context: Context) -> Request | None:
     bare = [low for low in context.lows if low not in _SIGNS]
     if bare[:1] in (["calendar"], ["whenvoca"], ["desk"]):
         bare = bare[1:]
+    while len(bare) > 1 and bare[0] in ("can", "could", "you", "please", "now", "just"):
+        bare = bare[1:]
     if not bare:
         return Request("none")
     is_back = (
@@ -40,7 +42,8 @@ def short_answer(context: Context) -> Request | None:
             return Request("yes")
         if (choice := _choice(context, pending, bare)) is not None:
             return choice
-    if bare[:2] in (["never", "mind"], ["forget", "it"], ["forget", "that"]) or bare[0] == "nevermind":
+    is_dropped = bare[:2] in (["never", "mind"], ["forget", "it"], ["forget", "that"]) or bare[0] == "nevermind"
+    if is_dropped and len(bare) <= _LONGEST_YES:
         return Request("no")
     is_greeting = bare[:2] in (["see", "you"], ["good", "night"], ["happy", "birthday"]) or bare[0] in (
         "happy",

@@ -63,6 +63,7 @@ def ask(context: Context, begin: int, end: int, *, wants_to_know: bool) -> Reque
         found = [each for each in found if each.event.span(around.zone)[0] < until]
     request.targets, request.count = found, len(found)
     request.wants_count = "many" in core
+    request.wants_details = bool(wanted) and (bool({"details", "about"} & set(context.lows)) or "everything" in core)
     request.period = context.first_period(pieces)
     return request
 
@@ -133,6 +134,7 @@ def is_about_free(core: list[str], pieces: Pieces) -> bool:
         or ("fit" in words and core[0] in ("when", "can", "could"))
         or ("off" in words and core[0] in ("can", "could", "may"))
         or (bool({"slot", "slots"} & words) and core[0] in ("do", "is", "are", "any", "have", "when", "what", "which"))
+        or (core[0] == "when" and "have" in words and pieces.length is not None)
         or (core[0] in ("find", "an", "a", "is") and pieces.length is not None and not {"show", "when"} & words)
     )
 

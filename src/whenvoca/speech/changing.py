@@ -181,7 +181,7 @@ def _times(context: Context, event: Event, said: Wanted, new: Pieces) -> None:
     if when.from_ is None and when.part and (when.days is None or not _is_in_part(local.hour, when.part)):
         context.ask("At what time?", "start")
         return
-    if verb in (*LENGTHENING, *SHORTENING, "end", "finish") and when.from_ is not None and when.days is None:
+    if verb in (*LENGTHENING, *SHORTENING, "end", "finish", "last") and when.from_ is not None and when.days is None:
         changes["end"] = context.moment(end.astimezone(zone).date(), context.reader().settle(when.from_, when.part))
         return
     if (

@@ -125,7 +125,9 @@ def _parts(context: Context, begin: int, end: int) -> list[_Part]:
 def _part(context: Context, begin: int, end: int) -> _Part:
     while begin < end and context.lows[begin] in (",", ";", "and", "&", "-", ":"):
         begin += 1
+    named, begin = _people_first(context, begin, end)
     pieces = context.pieces(begin, end)
+    pieces.people = [*named, *pieces.people]
     title, place = title_and_place(pieces)
     when = next((each for each in pieces.whens if each.from_ is not None or each.relative is not None), None)
     when = when or next(iter(pieces.whens), None)
@@ -133,6 +135,18 @@ def _part(context: Context, begin: int, end: int) -> _Part:
         when.days = next((each.days for each in pieces.whens if each.days is not None), None)
         when.part = when.part or next((each.part for each in pieces.whens if each.part), "")
     return _Part(Wish(title, location=place), pieces, when)
+
+
+def _people_first(context: Context, begin: int, end: int) -> tuple[list[str], int]:
+    """Ana, tomas and rui: planning on monday. The people before a colon, and where the rest begins."""
+    known = {name.lower(): name for name in context.around.people}
+    if ":" not in context.lows[begin:end]:
+        return [], begin
+    colon = begin + context.lows[begin:end].index(":")
+    words = [low for low in context.lows[begin:colon] if low not in (",", "and", "&", "with", "for")]
+    if not words or any(low not in known for low in words):
+        return [], begin
+    return [known[low] for low in words], colon + 1
 
 
 def _looks_wanted(context: Context, parts: list[_Part]) -> bool:

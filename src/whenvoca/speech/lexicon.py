@@ -42,7 +42,7 @@ FILLERS = _of("""
 
 # The same in a question.
 QUERY_FILLERS = _of("""
-    agenda all am any anything are attending be been begin begins booked comes coming day details did display do
+    again agenda all am any anything are attending be been begin begins booked comes coming day details did display do
     does doing else end ends events everything find finish finishes first give going got happening has how
     invited is it last left like list long look looks many me meet meetings much next one plan planned plans
     read schedule scheduled see show start starts stuff tell there thing things time today's tomorrow's until

@@ -5,6 +5,8 @@ Where something needed is missing, or two readings are common, the request asks;
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from whenvoca.speech import answering, asking, changing, deleting
 from whenvoca.speech.context import Context
 from whenvoca.speech.creating import create, title_and_place
@@ -14,6 +16,7 @@ from whenvoca.speech.sentence import Clause, find_clause, split_sentences
 from whenvoca.speech.statements import moved_up, tell
 from whenvoca.speech.words import Word, spelled, split_words
 
+_SHORT = 8  # words of an answer
 _REMINDING = {
     "set", "add", "make", "create", "put", "a", "an", "remind", "reminder", "alarm", "alert", "me", "us", "about", "of", "to", "for",
     "that", ":",
@@ -24,9 +27,27 @@ _KNOWN_VERBS = frozenset(VERB_OF)
 
 def understand(text: str, around: Surroundings) -> Request:
     """The request in a text. Never raises; a text of any kind gives an answer in bounded time."""
+    request = _understand(text, around)
+    request.text, request.today = text, around.now.astimezone(around.zone).date()
+    return request
+
+
+def _understand(text: str, around: Surroundings) -> Request:
     words = split_words(text)
     if not words:
         return Request("none")
+    pending = around.pending
+    if (
+        pending is not None
+        and pending.purpose == "change"
+        and pending.missing != ["which"]
+        and pending.text
+        and len(words) <= _SHORT
+    ):
+        filled = _understand(f"{pending.text} {text}", replace(around, pending=None))
+        if filled.intent == "change":
+            filled.text = f"{pending.text} {text}"
+            return filled
     whole = Context(words, around)
     if (short := answering.short_answer(whole)) is not None:
         return short
@@ -81,7 +102,12 @@ def _read(context: Context, *, filling: bool = False) -> Request:
     head = context.lows[begin]
     is_question = (
         clause.is_question
-        or head in ASKING
+        or (
+            head in ASKING
+            and not (
+                head == "read" and context.lows[begin + 1 : begin + 2][:1] not in (["me"], ["out"], ["my"], ["us"])
+            )
+        )
         or (head in MODALS and head != "may")
         or context.lows[begin : begin + 2] == ["until", "when"]
         or clause.mood == "know"

@@ -6,26 +6,29 @@ from datetime import date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from whenvoca.speech.agenda import show_target
+from whenvoca.speech.agenda import show_day, show_target
 from whenvoca.speech.request import Request, Target, Wish
+from whenvoca.values.texts import show_value
 
 _MOST = 12
+_MOST_DETAILED = 5
+_SCOPES = {"this": "", "following": " and all after it", "all": ", the whole series"}
 
 
-def show_wish(wish: Wish, zone: ZoneInfo) -> str:
+def show_wish(wish: Wish, zone: ZoneInfo, today: date | None = None) -> str:
     """A wished event as it is said back: Thu 18 Mar 10:40–11:25 mirror wash."""
     start, end = wish.start, wish.end
     if isinstance(start, datetime) and isinstance(end, datetime):
         local, last = start.astimezone(zone), end.astimezone(zone)
         near = last.date() == local.date() or (last - local < timedelta(days=1) and last.time() < local.time())
         when = (
-            f"{_day(local)} {local:%H:%M}–{last:%H:%M}"
+            f"{show_day(local, today)} {local:%H:%M}–{last:%H:%M}"
             if near
-            else f"{_day(local)} {local:%H:%M} to {_day(last)} {last:%H:%M}"
+            else f"{show_day(local, today)} {local:%H:%M} to {show_day(last, today)} {last:%H:%M}"
         )
     elif start is not None and end is not None:
         final = end - timedelta(days=1)
-        when = _day(start) if final == start else f"{_day(start)} to {_day(final)}"
+        when = show_day(start, today) if final == start else f"{show_day(start, today)} to {show_day(final, today)}"
     else:
         when = ""
     more = [f"in {wish.location}"] if wish.location else []
@@ -35,25 +38,23 @@ def show_wish(wish: Wish, zone: ZoneInfo) -> str:
     return " ".join(part for part in (when, wish.title, *more) if part)
 
 
-def _day(day: date) -> str:
-    return f"{day:%a} {day.day} {day:%b}"
-
-
 def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
     """The answer to a request; ``done`` where it was carried out."""
     if request.question:
         return request.question
     match request.intent:
         case "create":
-            said = "; ".join(show_wish(each, zone) for each in request.events)
+            said = "; ".join(show_wish(each, zone, request.today) for each in request.events)
             return f"{'Made' if done else 'Understood'}: {said}"
         case "change":
-            target = show_target(request.targets[0], zone) if request.targets else ""
-            return f"{'Changed' if done else 'Understood'}: {target} → {_changes(request.changes, zone)}"
+            target = (
+                show_target(request.targets[0], zone, request.today) + _SCOPES[request.scope] if request.targets else ""
+            )
+            return f"{'Changed' if done else 'Understood'}: {target} → {_changes(request.changes, zone, request.today)}"
         case "delete":
             head = "Deleted" if done else "To be deleted"
             if len(request.targets) == 1:
-                return f"{head}: {show_target(request.targets[0], zone)}"
+                return f"{head}: {show_target(request.targets[0], zone, request.today)}{_SCOPES[request.scope]}"
             lines = [f"  {show_target(each, zone)}" for each in request.targets[:_MOST]]
             tail = [f"  and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
             return "\n".join([f"{head}, {len(request.targets)} events:", *lines, *tail])
@@ -61,9 +62,11 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
             if not request.targets:
                 return "Nothing."
             count = [f"{request.count}:"] if request.wants_count else []
+            if request.wants_details:
+                return "\n".join(_details(each, zone, request.today) for each in request.targets[:_MOST_DETAILED])
             if len(request.targets) == 1:
-                return "\n".join([*count, _in_full(request.targets[0], zone)])
-            found = [show_target(each, zone) for each in request.targets[:_MOST]]
+                return "\n".join([*count, _in_full(request.targets[0], zone, request.today)])
+            found = [show_target(each, zone, request.today) for each in request.targets[:_MOST]]
             more = [f"and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
             return "\n".join([*count, *found, *more])
         case "free":
@@ -75,20 +78,38 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
     return "That is no request I understand; nothing was changed."
 
 
-def _in_full(target: Target, zone: ZoneInfo) -> str:
+def _in_full(target: Target, zone: ZoneInfo, today: date | None) -> str:
     """An event with its place and its people."""
     event = target.event
     place = f" in {event.location}" if event.location else ""
     people = ", ".join(each.name or each.address for each in event.attendees)
-    return show_target(target, zone) + place + (f" with {people}" if people else "")
+    return show_target(target, zone, today) + place + (f" with {people}" if people else "")
 
 
-def _changes(changes: dict[str, Any], zone: ZoneInfo) -> str:
+def _details(target: Target, zone: ZoneInfo, today: date | None) -> str:
+    """All that an event says, a line each."""
+    event = target.event
+    people = [each.name or each.address for each in event.attendees]
+    alarms = [f"{show_value(-each)} before" if each.to_seconds() < 0 else show_value(each) for each in event.alarms]
+    found = {
+        "place": [event.location] if event.location else [], "people": people, "organizer": [event.organizer] if event.organizer else [],
+        "repeats": [event.rule] if event.rule else ["yes"] if event.occurrence is not None else [], "alarm": alarms,
+        "details": [event.details] if event.details else [], "calendar": [target.calendar],
+    }  # fmt: skip
+    return "\n".join(
+        [show_target(target, zone, today), *[f"  {name}: {', '.join(each)}" for name, each in found.items() if each]]
+    )
+
+
+def _changes(changes: dict[str, Any], zone: ZoneInfo, today: date | None) -> str:
     parts = []
     for name, value in changes.items():
         if isinstance(value, datetime):
             local = value.astimezone(zone)
-            parts.append(f"{name} {_day(local)} {local:%H:%M}")
+            parts.append(f"{name} {show_day(local, today)} {local:%H:%M}")
+        elif isinstance(value, date):
+            is_end = name == "end"  # the first day free again
+            parts.append(f"{'last' if is_end else 'first'} day {show_day(value - timedelta(days=is_end), today)}")
         elif isinstance(value, list):
             parts.append(f"{name} {', '.join(value)}")
         else:
@@ -98,12 +119,12 @@ def _changes(changes: dict[str, Any], zone: ZoneInfo) -> str:
 
 def _free(request: Request, zone: ZoneInfo) -> str:
     slots = [
-        f"{_day(low.astimezone(zone))} {low.astimezone(zone):%H:%M}–{high.astimezone(zone):%H:%M}"
+        f"{show_day(low.astimezone(zone))} {low.astimezone(zone):%H:%M}–{high.astimezone(zone):%H:%M}"
         for low, high in request.slots[:_MOST]
     ]
     if request.free and not request.targets:
         return "Yes, free."
-    taken = "; ".join(show_target(each, zone) for each in request.targets[:5])
+    taken = "; ".join(show_target(each, zone, request.today) for each in request.targets[:5])
     if request.free:
         return "Free: " + "; ".join(slots)
     return f"No: {taken}" + (f"\nFree: {'; '.join(slots)}" if slots else "")

@@ -59,7 +59,7 @@ class Target:
     def to_json(self) -> dict[str, Any]:
         """As JSON has it."""
         occurrence = self.event.occurrence
-        return {"uid": self.event.uid, "occurrence": occurrence.isoformat() if occurrence else None}
+        return {"uid": self.event.uid, "occurrence": occurrence.isoformat() if occurrence else None, "changes": {}}
 
 
 @dataclass(slots=True)
@@ -81,6 +81,9 @@ class Request:
     wants_count: bool = False  # how many was asked for
     choice: list[int] = field(default_factory=list)  # of a numbered question
     purpose: str = ""  # of a question: what is done when it is answered
+    wants_details: bool = False  # of each event, not when it is alone
+    text: str = ""  # what was said
+    today: date | None = None  # when it was said: other years are told
 
     def to_json(self) -> dict[str, Any]:
         """As docs/json.md says."""

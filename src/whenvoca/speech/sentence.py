@@ -46,6 +46,7 @@ _OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
             r"(?:i|we) (?:are |am )?(?:having|have got|have|got)|(?:i've|we've)(?: got)?|(?:i'm|we're) having|got",
         ),
         ("have", r"there (?:is|are|will be)|there's|there'll be"),
+        ("have", r"(?:please )?make a note(?: of| that| to)?(?: :)?"),
         ("have", r"(?:please )?remember(?: to| the| that)?(?: :)?"),
         (
             "have",
@@ -56,8 +57,8 @@ _OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
 )
 _LEADING = re.compile(
     r"(?:(?:(?:hi|hello|hey|dear|good morning|good evening)(?: (?:there|again|team|everyone|all|desk))?|"
-    r"calendar(?! (?:for|of|on|this|next|today|tomorrow))|whenvoca|desk|ok|okay|so|well|hm|hmm|um|oh|also|and|then|now|all right|right|"
-    r"please|kindly|just|yes|sorry|no worries|great|cool|perfect|thanks|thank you|,|!|:|-|\.|;)(?= |$) ?)"
+    r"calendar(?! (?:for|of|on|this|next|today|tomorrow))|whenvoca|desk|ok|okay|so|well|hm|hmm|um|oh|yo|also|and|then|now|"
+    r"all right|right|please|kindly|just|yes|sorry|no worries|great|cool|perfect|thanks|thank you|,|!|:|-|\.|;)(?= |$) ?)"
 )
 _TRAILING = re.compile(
     r"(?:^| )(?:please|thanks|thank you|thx|cheers|ta|many thanks|thanks a lot|so much|if possible|if you can|if that's ok|asap|ok|okay|"

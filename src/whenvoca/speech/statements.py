@@ -16,6 +16,7 @@ from whenvoca.speech.words import spelled
 _BEING = r"(?:is|are|was|were|'s|gets|got|has been|have been|will be|is being|has to be|must be|should be|can be|needs to be)"
 _OFF = re.compile(
     r"(?:isn't|is not|aren't|won't be|not) (?:happening|taking place|on|needed)(?: |$)|"
+    r"(?:won't|will not|doesn't|does not) (?:happen|take place)(?: |$)|"
     rf"(?:{_BEING} ?)?(?:now )?"
     r"(?:cancelled|canceled|off|called off|scrapped|dropped|deleted|not happening|not taking place|"
     r"no longer (?:happening|on|needed))(?: |$)"
@@ -24,13 +25,14 @@ _MOVED = re.compile(
     rf"(?:(?:{_BEING}|has|have) ?)?(?:now )?"
     r"(moved|shifted|postponed|pushed|rescheduled|delayed|extended|shortened|brought|put|changed|bumped)(?: |$)"
 )
+_CALLED = re.compile(r"(?:is|are|will be|should be|shall be)(?: now)? (?:called|named|titled)(?= )")
 _DOES = re.compile(
     r"(?:(?:needs|need|has|have|ought|is|are|wants|is going|are going|'s going) to|must|should|can|could|will|shall|may|might|"
     r"would)(?: please| also| now| rather)* "
     r"(be|move|shift|start|begin|end|finish|last|happen|go|run|take place|become)(?: |$)"
 )
 _IS = re.compile(
-    r"(is|are|'s|starts|begins|ends|finishes|lasts|takes|moves|goes|runs|takes place|happens)(?: (?:now|actually|rather|really|then))* "
+    r"(is|are|'s|starts|begins|ends|finishes|lasts|takes place|takes|moves|goes|runs|happens)(?: (?:now|actually|rather|really|then))* "
 )
 _ROOTS = {
     "moved": "move", "shifted": "move", "postponed": "postpone", "pushed": "push", "rescheduled": "move", "delayed": "delay",
@@ -84,6 +86,8 @@ def tell(context: Context, begin: int, end: int, *, is_had: bool) -> Request | N
             return changing.carry(context, Wanted("move", (begin, at), (at + 1, end), begin, end))
         if found := _OFF.match(rest):
             return _delete(context, begin, at, at + _count(found[0]), end) if known else None
+        if known and (found := _CALLED.match(rest)):
+            return changing.carry(context, Wanted("rename", (begin, at), (at + _count(found[0]), end), begin, end))
         if known and (found := _MOVED.match(rest)):
             return _change(context, _ROOTS[found[1]], begin, at, at + _count(found[0]), end)
         if known and (found := _DOES.match(rest)):
@@ -165,9 +169,12 @@ def moved_up(context: Context, begin: int, end: int) -> Request | None:
 
 def _instead(context: Context, begin: int, end: int) -> Request | None:
     """Can we do the dentist at 4 instead?"""
-    if context.lows[begin] not in ("do", "have", "make") or "instead" not in context.lows or not context.locked:
+    if begin >= end or context.lows[begin] not in ("do", "have", "make"):
         return None
-    at = max(context.locked) + 1
+    is_it = context.lows[begin + 1 : begin + 2] in (["it"], ["that"]) and bool(context.around.last)
+    if not is_it and ("instead" not in context.lows or not context.locked):
+        return None
+    at = begin + 2 if is_it else max(context.locked) + 1
     stop = end - (context.lows[end - 1] == "instead")
     inner = at + (at < stop and context.lows[at] in ("on", "at", "to"))
     if inner >= stop:

@@ -251,7 +251,7 @@ class TimeReader:
             j += self.low(j) == "of"
         if self.low(j) == "and" and self.low(j + 1) == "a" and self.low(j + 2) == "half":
             number, j = number + 0.5, j + 3
-        if self.low(j) == "more":
+        if self.low(j) == "more" or (self.low(j) == "-" and UNITS.get(self.low(j + 1))):
             j += 1
         unit = UNITS.get(self.low(j))
         if unit is None:
@@ -363,8 +363,8 @@ class TimeReader:
         day = _day_number(self.low(j))
         if day:
             k = j + 1 + (self.low(j + 1) == "of")
-            month = look_up(self.words[k], MONTHS) if k < len(self.words) else None
-            if month is not None:
+            month = look_up(self.words[k], MONTHS) or _shortened(self.low(k)) if k < len(self.words) else None
+            if month:
                 return self._with_year(k + 1, day, month)
         month = look_up(self.words[i], MONTHS) if i < len(self.words) and len(self.low(i)) > 2 else None
         if month is None or (self.low(i) == "may" and not _day_number(self.low(i + 1)) and self.low(i + 1) != "the"):
@@ -447,7 +447,7 @@ class TimeReader:
                 return None
             which = self.low(j) if self.low(j) != "the" else which
             j += 1
-        weekday = look_up(self.words[j], WEEKDAYS) if j < len(self.words) else None
+        weekday = look_up(self.words[j], WEEKDAYS) if j < len(self.words) and self.low(j - 1) != "good" else None
         if weekday is None or (self.low(j).endswith("days") and self.low(j)[:-1] in WEEKDAYS):
             return None
         end = j + 1
@@ -466,6 +466,10 @@ class TimeReader:
             day, end = monday + weekday * _DAY, end + 2
         elif self.low(end) == "week" and which == "":
             day, end = day + 7 * _DAY, end + 1
+        if self.low(end) == "in" and self.low(end + 2) in ("week", "weeks") and end + 1 < len(self.words):
+            weeks = number_of(self.words[end + 1])
+            if weeks:
+                day, end = day + 7 * int(weeks) * _DAY, end + 3
         k = end + (self.low(end) == ",")
         dated = (
             self._month_day(k) or (self._ordinal_day(k) if which == "" else None) or self._iso(k) or self._numeric(k)
@@ -611,6 +615,11 @@ class TimeReader:
                 date(year, named, 1), date(year, named, calendar.monthrange(year, named)[1]), is_period=True
             )
         return None
+
+
+def _shortened(low: str) -> int:
+    """A month of five letters with one of them left out, behind a day: 14 aprl."""
+    return {"aprl": 4, "apil": 4, "arpl": 4, "mrch": 3, "marh": 3, "mach": 3}.get(low, 0)
 
 
 def _day_number(low: str) -> int:

@@ -37,7 +37,10 @@ def split_words(text: str) -> list[Word]:
         if (
             "-" in each[0]
             and len(parts := each[0].split("-")) == 2
-            and all(part.lower() in _SPANNING for part in parts)
+            and (
+                all(part.lower() in _SPANNING for part in parts)
+                or (parts[0].lower() in NUMBERS and parts[1].lower() in UNITS)
+            )
         ):
             at = each.start() + len(parts[0])
             found.append(Word(parts[0], parts[0].lower(), each.start(), at))

@@ -7,13 +7,14 @@ from dataclasses import replace
 from typing import Any
 
 from whenvoca.calendars.event import changed_fields
+from whenvoca.calendars.series import ended_before, moved_series, rest_of
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.event_thing import EventThing, event_type
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.stage import Missing
 from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.language.definitions import Sentence, StepDefinition
-from whenvoca.steps.changing import ALL, LATER, WHICH, decided, ended_before, moved_series, rest_of, to_change
+from whenvoca.steps.changing import ALL, LATER, WHICH, decided, to_change
 from whenvoca.steps.event_fields import (
     EVENT_FIELDS,
     TIMES,
@@ -84,7 +85,7 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
         master = call.stage.find_event(thing.place, thing.uid)
         assert stored is not None
         assert master is not None
-        rest = rest_of(call, master.event, stored.event)
+        rest = rest_of(master.event, stored.event, call.scope.zone)
         new = changed_event(call.bound(thing), rest, [])
         if not changed_fields(rest, new):
             return thing

@@ -1,0 +1,76 @@
+"""A series in parts: ended before one of its occurrences, its rest as a series of its own, and moved as one of them was."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, date, datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import iter_occurrences
+from whenvoca.errors import RowFault
+
+
+def ended_before(master: Event, occurrence: Event, others: tuple[Event, ...]) -> Event:
+    """The series without that occurrence and those after it. Raises RowFault where changed ones would be lost."""
+    at = occurrence.occurrence
+    assert at is not None
+    later = [each for each in others if each.occurrence is not None and _is_after(each.occurrence, at)]
+    if later:
+        raise RowFault(
+            f'of "{master.title}" {len(later)} occurrences after {at:%Y-%m-%d} were changed one by one and would be lost',
+            mend="change or delete those first",
+        )
+    parts = [part for part in master.rule.split(";") if part.split("=")[0].upper() not in ("UNTIL", "COUNT")]
+    last = at - (timedelta(seconds=1) if isinstance(at, datetime) else timedelta(days=1))
+    until = f"{last.astimezone(UTC):%Y%m%dT%H%M%SZ}" if isinstance(last, datetime) else f"{last:%Y%m%d}"
+    return replace(master, rule=";".join([*parts, f"UNTIL={until}"]), sequence=master.sequence + 1)
+
+
+def _is_after(moment: datetime | date, other: datetime | date) -> bool:
+    if isinstance(moment, datetime) and isinstance(other, datetime):
+        return moment > other
+    return f"{moment:%Y%m%d}" > f"{other:%Y%m%d}"
+
+
+def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
+    """The series from that occurrence on, to be changed and made as one of its own."""
+    at = occurrence.occurrence
+    assert at is not None
+    rule = master.rule
+    parts = dict(part.split("=", 1) for part in rule.split(";") if "=" in part)
+    if "COUNT" in parts:
+        begin, end = master.span(zone)[0], occurrence.span(zone)[0]
+        before = sum(
+            1 for each in iter_occurrences(replace(master, excluded=()), begin, end, zone) if each.span(zone)[0] < end
+        )
+        parts["COUNT"] = str(max(1, int(parts["COUNT"]) - before))
+        rule = ";".join(f"{name}={value}" for name, value in parts.items())
+    excluded = tuple(each for each in master.excluded if _is_after(each, at))
+    return replace(
+        master, start=occurrence.start, end=occurrence.end, rule=rule, excluded=excluded, occurrence=None, sequence=0
+    )
+
+
+def moved_series(master: Event, occurrence: Event, changed: Event) -> Event:
+    """The whole series with what was changed in one of its occurrences; times move by as much."""
+    new = replace(
+        changed, start=master.start, end=master.end, rule=master.rule, excluded=master.excluded, added=master.added,
+        occurrence=None, sequence=master.sequence + 1,
+    )  # fmt: skip
+    if (changed.start, changed.end) == (occurrence.start, occurrence.end):
+        return new
+    if (
+        isinstance(changed.start, datetime)
+        and isinstance(occurrence.start, datetime)
+        and isinstance(master.start, datetime)
+    ):
+        shift = changed.start.replace(tzinfo=None) - occurrence.start.replace(tzinfo=None)
+        start = (master.start.replace(tzinfo=None) + shift).replace(tzinfo=master.start.tzinfo)
+        length: timedelta = changed.end - changed.start
+        return replace(new, start=start, end=(start.astimezone(UTC) + length).astimezone(start.tzinfo))
+    if not isinstance(changed.start, datetime) and not isinstance(master.start, datetime):
+        assert not isinstance(occurrence.start, datetime)
+        first = master.start + (changed.start - occurrence.start)
+        return replace(new, start=first, end=first + (changed.end - changed.start))  # type: ignore[operator]
+    raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
