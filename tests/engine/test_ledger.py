@@ -53,7 +53,7 @@ def test_one_occurrence_waits_for_a_subject_at_a_time(ledger: Ledger) -> None:
 
 def test_receipts_and_failures_of_a_run_are_kept(ledger: Ledger) -> None:
     occurrence = begun(ledger)
-    key = EffectKey("1 slot", "", 1)
+    key = EffectKey("1 slot", "", 1, "domes u1")
     effect = Effect(
         place="domes",
         verb="create event",

@@ -30,7 +30,7 @@ CASES: list[tuple[str, str, list[str]]] = [
         "odd trigger",
         "when fish swim\n" + E,
         [
-            '1:6 there is no trigger that begins with "fish" | there are: SHEET gains, changes or loses a row; CALENDARS gains, changes or loses an event; CALENDARS begins an event; CALENDARS ends an event; TASKS finishes a task; clock reads TIME on DAYS; clock reads TIME; clock passes every DURATION; asked; asked about a row of SHEET; asked about an event of CALENDARS'
+            '1:6 there is no trigger that begins with "fish" | there are: SHEET gains, changes or loses a row; CALENDARS gains, changes or loses an event; CALENDARS begins an event; CALENDARS ends an event; TASKS finishes a task; CHAT hears a message; clock reads TIME on DAYS; clock reads TIME; clock passes every DURATION; asked; asked about a row of SHEET; asked about an event of CALENDARS'
         ],
     ),
     (
@@ -83,7 +83,7 @@ CASES: list[tuple[str, str, list[str]]] = [
         "odd step",
         H + "dance\n",
         [
-            '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, take, add, fill, send, set, restore, finish, call; all of them: whenvoca words'
+            '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, take, add, fill, send, answer, set, restore, finish, call; all of them: whenvoca words'
         ],
     ),
     (

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import iter_occurrences
 from whenvoca.errors import RowFault
+
+_CODES = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 
 
 def ended_before(master: Event, occurrence: Event, others: tuple[Event, ...]) -> Event:
@@ -52,25 +56,82 @@ def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
     )
 
 
-def moved_series(master: Event, occurrence: Event, changed: Event) -> Event:
-    """The whole series with what was changed in one of its occurrences; times move by as much."""
+def moved_series(master: Event, occurrence: Event, changed: Event, others: Sequence[Event] = ()) -> Event:
+    """The whole series with what was changed in one of its occurrences; times move by as much, and what was taken out with them.
+
+    ``others`` are the occurrences that were changed one by one: they would be lost, so RowFault is raised where times move.
+    """
     new = replace(
         changed, start=master.start, end=master.end, rule=master.rule, excluded=master.excluded, added=master.added,
         occurrence=None, sequence=master.sequence + 1,
     )  # fmt: skip
     if (changed.start, changed.end) == (occurrence.start, occurrence.end):
         return new
+    if others and changed.start != occurrence.start:
+        raise RowFault(
+            f'of "{master.title}" {len(others)} occurrences were changed one by one and would be lost',
+            mend="change or delete those first",
+        )
+    rule = turned_rule(occurrence, changed, master.rule)
     if (
         isinstance(changed.start, datetime)
         and isinstance(occurrence.start, datetime)
         and isinstance(master.start, datetime)
     ):
         shift = changed.start.replace(tzinfo=None) - occurrence.start.replace(tzinfo=None)
-        start = (master.start.replace(tzinfo=None) + shift).replace(tzinfo=master.start.tzinfo)
         length: timedelta = changed.end - changed.start
-        return replace(new, start=start, end=(start.astimezone(UTC) + length).astimezone(start.tzinfo))
+
+        def moved(moment: datetime | date) -> datetime | date:
+            return (
+                (moment.replace(tzinfo=None) + shift).replace(tzinfo=moment.tzinfo)
+                if isinstance(moment, datetime)
+                else moment + shift
+            )
+
+        start: Any = moved(master.start)
+        end = (start.astimezone(UTC) + length).astimezone(start.tzinfo)
+        return replace(
+            new, start=start, end=end, rule=rule, excluded=tuple(moved(each) for each in master.excluded),
+            added=tuple(moved(each) for each in master.added),
+        )  # fmt: skip
     if not isinstance(changed.start, datetime) and not isinstance(master.start, datetime):
         assert not isinstance(occurrence.start, datetime)
-        first = master.start + (changed.start - occurrence.start)
-        return replace(new, start=first, end=first + (changed.end - changed.start))  # type: ignore[operator]
+        by = changed.start - occurrence.start
+        first = master.start + by
+        return replace(
+            new, start=first, end=first + (changed.end - changed.start), rule=rule,  # type: ignore[operator]
+            excluded=tuple(each + by for each in master.excluded), added=tuple(each + by for each in master.added),
+        )  # fmt: skip
     raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
+
+
+def turned_rule(before: Event, after: Event, rule: str) -> str:
+    """The rule of a series whose event moved so: where it goes to another day, its weekdays turn with it."""
+    days = (_day_of(after.start) - _day_of(before.start)).days
+    return moved_rule(rule, days) if days else rule
+
+
+def _day_of(moment: datetime | date) -> date:
+    return moment.date() if isinstance(moment, datetime) else moment
+
+
+def moved_rule(rule: str, days: int) -> str:
+    """The rule of a series that is moved by so many days: its weekdays turn with it. Raises RowFault where it hangs on days that
+    cannot be turned, such as the first monday or the 15th."""
+    found = []
+    for part in rule.split(";"):
+        name, _, value = part.partition("=")
+        if name.upper() == "BYDAY":
+            codes = value.upper().split(",")
+            if any(code not in _CODES for code in codes):
+                raise RowFault(
+                    f"a series on {value} cannot be moved to another day by one of its occurrences", mend="make it anew"
+                )
+            value = ",".join(_CODES[(_CODES.index(code) + days) % 7] for code in codes)
+        elif name.upper() in ("BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "BYMONTH"):
+            raise RowFault(
+                "a series on certain days of the month or year cannot be moved to another day by one of its occurrences",
+                mend="make it anew",
+            )
+        found.append(f"{name}={value}")
+    return ";".join(found)

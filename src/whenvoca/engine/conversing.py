@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.recurrence import occurrence_at
-from whenvoca.calendars.series import ended_before, moved_series, rest_of
+from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule
 from whenvoca.calendars.state import event_key
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import CalendarFace, MovedOn, StoredEvent
@@ -269,7 +269,14 @@ class Conversation:
             return None
         lineage = self._identity(0)
         rest = rest_of(master.event, target.event, self.zone)
-        new = replace(self._changed(rest, request.changes), uid=lineage.to_uid(1), origin=lineage.to_mark(), sequence=0)
+        changed = self._changed(rest, request.changes)
+        new = replace(
+            changed,
+            uid=lineage.to_uid(1),
+            origin=lineage.to_mark(),
+            sequence=0,
+            rule=turned_rule(rest, changed, rest.rule),
+        )
         said = f'the later part of "{master.event.title}"'
         return Effect(
             verb="create event", place=target.calendar, target=new.uid, after=_shown(new), event=new, lineage=new.origin, number=1,
@@ -300,7 +307,7 @@ class Conversation:
                 stored=stored, kept=kept,
             )  # fmt: skip
         if is_whole and target.event.occurrence is not None:
-            new = moved_series(stored.event, target.event, self._changed(target.event, request.changes))
+            new = moved_series(stored.event, target.event, self._changed(target.event, request.changes), stored.others)
         else:
             new = self._changed(stored.event, request.changes)
         return self._to_change(target, stored, new, key)

@@ -16,6 +16,7 @@ from whenvoca.speech.which import expanded, find
 
 _IGNORED = QUERY_FILLERS | ASKING | {"until", "'s"}
 _SOON = 7 * DAY  # so far the agenda goes, where no time is said
+_MEET = {"meet", "talk", "speak", "chat"}
 _SUITS = {"work", "suit", "fit", "ok", "okay", "fine", "possible", "good"}
 _ABOUT_ONE = ("when", "when's", "where", "where's", "who", "who's", "what", "what's", "how")
 
@@ -124,7 +125,7 @@ def is_about_free(core: list[str], pieces: Pieces) -> bool:
             said in text
             for said in ("have time", "got time", "any time", "time works", "when works", "what works", "works for")
         )
-        or (("meet" in words and bool(MODALS & {core[0], *core[1:2]})) or core[0] == "meet")
+        or ((bool(_MEET & words) and bool(MODALS & {core[0], *core[1:2]})) or core[0] in _MEET)
         or (
             bool(_SUITS & words)
             and core[0] in ("would", "does", "will", "is", "can", "could", "shall")

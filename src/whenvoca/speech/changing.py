@@ -46,6 +46,8 @@ def change(context: Context, verb: str, begin: int, end: int) -> Request:
         return carry(context, Wanted(verb, (begin, end), None, begin, end))
     low = context.lows[split]
     behind = split + (low in ("to", "until", "till", "by", "at", "on", "for", "as", "in", "into", "called", "named"))
+    behind += low in ("start", "begin", "end", "finish", "last")
+    behind += behind > split + 1 and behind < end - 1 and context.lows[behind] in ("at", "on", "to")
     if verb in NAMING and behind < end and context.lows[behind] in ("to", "as"):
         behind += 1
     return carry(context, Wanted(verb, (begin, split), (behind, end), begin, end))
@@ -107,6 +109,9 @@ def _split(context: Context, verb: str, begin: int, end: int) -> int | None:
         after_it = begin + 1 if begin < end and lows[begin] in IT else None
         after_title = max((i + 1 for i in locked if begin <= i < end), default=None)
         return quoted or after_it or (after_title if after_title is not None and after_title < end else None)
+    inner = max((i + 1 for i in locked if begin <= i < end), default=end)
+    if inner < end - 1 and lows[inner] in ("start", "begin", "end", "finish", "last"):
+        return inner
     for words in (("to",), ("until", "till")):
         for i in range(end - 2, begin - 1, -1):
             if lows[i] not in words or i in locked:

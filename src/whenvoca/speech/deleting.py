@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from whenvoca.speech.agenda import show_target
 from whenvoca.speech.context import Context
-from whenvoca.speech.lexicon import DELETE_FILLERS, EVERYTHING, SCOPES
+from whenvoca.speech.lexicon import DELETE_FILLERS, EVERYTHING, SCOPES, SERIES
 from whenvoca.speech.request import Request, Target
 from whenvoca.speech.which import is_in, one_of, refers, scope_of, targets
 
@@ -21,6 +21,8 @@ def delete(context: Context, verb: str, begin: int, end: int) -> Request:
     request.scope = scope_of(context, begin, end)
     if request.scope != "this":
         wanted = [low for low in wanted if low not in SCOPES]
+    if request.scope == "all" and not SERIES & set(lows):
+        request.scope = "this"  # every school visit: whether they are a series is seen below
     meant = refers(context, begin, end)
     is_everything = (request.scope == "this" and bool(EVERYTHING & set(lows))) or (
         verb in ("clear", "wipe", "empty") and bool(pieces.whens)

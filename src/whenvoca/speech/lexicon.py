@@ -29,8 +29,8 @@ POLITE = _of("""
 
 # Begin a question.
 ASKING = _of("""
-    agenda am any anything are details did display do does find give have how how's hows is list read show tell
-    what what's whats when when's where where's which who who's will
+    agenda am any anything are details did display do does everything find give have how how's hows is list read
+    show tell what what's whats when when's where where's which who who's will
 """)
 
 # Say nothing about which event is meant.
@@ -42,11 +42,12 @@ FILLERS = _of("""
 
 # The same in a question.
 QUERY_FILLERS = _of("""
-    again agenda all am any anything are attending be been begin begins booked comes coming day details did display do
-    does doing else end ends events everything find finish finishes first give going got happening has how
-    invited is it last left like list long look looks many me meet meetings much next one plan planned plans
-    read schedule scheduled see show start starts stuff tell there thing things time today's tomorrow's until
-    upcoming was were what what's whats when when's where where's which who who's will
+    again agenda all am any anything are attending be been begin begins booked comes coming day details did
+    display do does doing else end ends events everything find finish finishes first give going got happening
+    has how invited is it last left like list long look looks many me meet meetings much next one place plan
+    planned plans read schedule scheduled see show something start starts stuff take tell there thing things
+    time today's tomorrow's until upcoming was were what what's whats when when's where where's which who who's
+    will
 """)
 
 # The same in a deletion.

@@ -178,8 +178,10 @@ class Finder:
             days: Any = [] if low != "weekly" else self._weekdays(end + (self._low(end) == "on"))
             if days:
                 rule, end = f"FREQ=WEEKLY;BYDAY={','.join(_CODES[d] for d in days[1])}", days[0]
-        elif (found := self._day_of_every(i)) or (
-            low in ("the", "first", "second", "third", "fourth", "last") and (found := self._nth_of_every(i))
+        elif (
+            (found := self._day_of_every(i))
+            or (low == "on" and (found := self._nth_of_every(i + 1)))
+            or (low in ("the", "first", "second", "third", "fourth", "last") and (found := self._nth_of_every(i)))
         ):
             rule, end = found
         elif low in ("every", "each"):
@@ -323,9 +325,10 @@ class Finder:
                 break
             count = number_of(self.words[k])
             if count and self._low(k - 1) == "for" and UNITS.get(self._low(k + 1)) in ("day", "week", "month"):
-                if f"FREQ={_FREQUENCIES[UNITS[self._low(k + 1)]]}" not in self._rule:
+                is_daily = UNITS[self._low(k + 1)] == "week" and "FREQ=DAILY" in self._rule
+                if not is_daily and f"FREQ={_FREQUENCIES[UNITS[self._low(k + 1)]]}" not in self._rule:
                     continue
-                by = self._rule.count(",") + 1
+                by = 7 if is_daily else self._rule.count(",") + 1
                 self.pieces.claim(k - 1, k + 2, f"{int(count) * by} times")
                 self.pieces.because.append(Because("count", (0, 0), f"COUNT={int(count) * by}"))
                 break
@@ -579,7 +582,8 @@ class Finder:
             and self._low(k - 1) not in ("in", "since", "of")
             and self.reader.days(k + 1) is not None
         )
-        first = self.reader.clock(k, bare=is_led or is_dated)
+        is_ranged = self._low(k + 1) in ("-", "to", "until", "till") and self.reader.clock(k + 2) is not None  # 8-10pm
+        first = self.reader.clock(k, bare=is_led or is_dated or is_ranged)
         if first is None:
             return 0
         end, clock = first

@@ -111,6 +111,7 @@ def _read(context: Context, *, filling: bool = False) -> Request:
         or (head in MODALS and head != "may")
         or context.lows[begin : begin + 2] == ["until", "when"]
         or clause.mood == "know"
+        or bool({"agenda", "schedule", "calendar"} & set(context.lows[begin : begin + 2]))
         or _is_day_alone(context, clause)
     )
     if intent == "delete":
@@ -216,6 +217,8 @@ def _command(context: Context, begin: int, end: int) -> tuple[str, str, int]:
             return "", "", begin
         if knows and min(context.locked) <= begin + 2 and head not in ("do", "get", "leave", "let"):
             return "change", head, begin + 1
+        if knows and head in ("do", "have", "hold") and words & {"instead", "earlier", "later"}:
+            return "change", "move", begin + 1
         is_order = head in ("have", "do", "hold", "get") and begin > 0
         return ("create", head, begin + 1) if is_order else ("", "", begin)
     if head in ("push", "bring", "move", "put", "shift", "pull") and following in ("back", "forward", "off"):

@@ -18,7 +18,7 @@ _OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
     (mood, re.compile(f"(?:{pattern})(?= |$)"))  # type: ignore[misc]
     for mood, pattern in (
         ("know", rf"(?:can|could|would|will) you{_HELP} (?:tell|show) (?:me|us)(?: about)?"),
-        ("know", r"(?:please )?(?:tell|show|give) (?:me|us)(?: about)?"),
+        ("know", r"(?:please )?(?:tell|show|give) (?:me|us)(?: (?:more|all|everything))?(?: about)?"),
         ("know", rf"(?:can|could|would|will) you{_HELP} (?:check|see|look|find out)(?: up)?(?: if| whether)?"),
         ("know", r"(?:please )?let (?:me|us) know(?: if| whether)?"),
         (
@@ -50,7 +50,8 @@ _OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
         ("have", r"(?:please )?remember(?: to| the| that)?(?: :)?"),
         (
             "have",
-            r"(?:quick one|reminder|note|fyi|new|to do|todo|heads up|(?:do not|don't|dont) forget(?: to| about| that)?) [:,-]",
+            r"(?:quick one|reminder(?: to (?:myself|me|self))?|note|fyi|new|to do|todo|heads up|"
+            r"(?:do not|don't|dont) forget(?: to| about| that)?) [:,-]",
         ),
         ("have", r"(?:do not|don't|dont) forget(?: to| about| that| the)?"),
     )

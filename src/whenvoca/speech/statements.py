@@ -84,7 +84,7 @@ def tell(context: Context, begin: int, end: int, *, is_had: bool) -> Request | N
             return _with_people(context, side, named, at + _count(found[0]), end)
         if lows[at] == "to" and known and not is_had and _is_time(context, at + 1, end):
             return changing.carry(context, Wanted("move", (begin, at), (at + 1, end), begin, end))
-        if found := _OFF.match(rest):
+        if (found := _OFF.match(rest)) and not _names(context, begin, at):
             return _delete(context, begin, at, at + _count(found[0]), end) if known else None
         if known and (found := _CALLED.match(rest)):
             return changing.carry(context, Wanted("rename", (begin, at), (at + _count(found[0]), end), begin, end))
@@ -193,6 +193,7 @@ def _is_time(context: Context, begin: int, end: int) -> bool:
 
 def _is_new_value(context: Context, begin: int, end: int) -> bool:
     """Whether words say a time, a distance, a place or a state that an event may get."""
+    begin += begin < end and context.lows[begin] == "to"
     lows = context.lows[begin:end]
     if not lows:
         return False
@@ -341,8 +342,8 @@ def _from_then_on(context: Context, begin: int, end: int) -> Request | None:
         return None
     for at in range(on + 2, end):
         if at not in context.locked and known_np(context, on + 1, at) and _is_new_value(context, at, end):
-            words = [*context.words[on + 1 : at], *context.words[begin + 1 : on], *context.words[at:end]]
-            width = at - on - 1 + on - begin - 1
+            words = [*context.words[on + 1 : at], *context.words[begin:on], *context.words[at:end]]
+            width = at - on - 1 + on - begin
             fresh = Context(words, context.around, context.request)
             request = changing.carry(fresh, Wanted("move", (0, width), (width, len(words)), 0, len(words)))
             request.scope = "following"
@@ -358,7 +359,7 @@ def _later_on(context: Context, begin: int, end: int) -> Request | None:
         return None
     if not _is_new_value(context, on + 1, end):
         return context.ask("What shall be changed from then on?", "changes")
-    since = [] if lows[start + 1] in ("now", "then") else context.words[start + 1 : on]
+    since = [] if lows[start + 1] in ("now", "then") else context.words[start:on]
     words = [*context.words[begin:start], *since, *context.words[on + 1 : end]]
     width = start - begin + len(since)
     request = changing.carry(

@@ -160,10 +160,11 @@ class TimeReader:
         if after == "h" and joined and len(low) <= 2 and not is_length:
             minutes = self.low(i + 2)
             if minutes.isdecimal() and len(minutes) == 2 and self.words[i + 2].begin == self.words[i + 1].end:
-                return self._with_mark(i + 3, int(low), int(minutes), is_long=True)
+                return (i + 3, Clock(time(int(low), int(minutes)))) if int(low) < 24 and int(minutes) < 60 else None
             return self._with_mark(i + 2, int(low), 0, is_long=True)
         if len(low) == 4 and int(low[:2]) < 24 and int(low[2:]) < 60 and (bare or after in ("am", "pm", "hrs", "-")):
-            return self._with_mark(i + 1 + (after == "hrs"), int(low[:2]), int(low[2:]), is_long=True)
+            read = self._with_mark(i + 1 + (after == "hrs"), int(low[:2]), int(low[2:]), is_long=True)
+            return (read[0], Clock(read[1].at)) if read is not None and low.startswith("0") else read
         if len(low) <= 2 and (bare or after in ("am", "pm", "o'clock", "oclock", "a", "p")):
             if after in UNITS and after != "h":
                 return None

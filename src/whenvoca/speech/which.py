@@ -63,6 +63,7 @@ def expanded(context: Context, meant: Sequence[Target], low: datetime, high: dat
 
 
 def is_then(context: Context, target: Target, pieces: Pieces) -> bool:
+    """Whether an event is when the text says: on one of its days, at its time."""
     zone = context.around.zone
     start, end = target.event.span(zone)
     days = [each for each in pieces.whens if each.days is not None and each.from_ is None]

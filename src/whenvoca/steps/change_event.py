@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from whenvoca.calendars.event import changed_fields
-from whenvoca.calendars.series import ended_before, moved_series, rest_of
+from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.event_thing import EventThing, event_type
 from whenvoca.engine.identity import Lineage
@@ -65,7 +65,7 @@ def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Eve
         if which == ALL:
             master = call.stage.find_event(thing.place, thing.uid)
             assert master is not None
-            new, stored, key = moved_series(master.event, stored.event, new), master, thing.uid
+            new, stored, key = moved_series(master.event, stored.event, new, master.others), master, thing.uid
         if call.gives("clash") and any(call.gives(word) for word in TIMES):
             new = heed_clashes(call, new, call.text("clash"), notes)
         return to_change(stored, new, thing.place, notes, key)
@@ -90,7 +90,8 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
         if not changed_fields(rest, new):
             return thing
         uid = lineage.to_uid(made.number)
-        new = replace(new, uid=uid, origin=lineage.to_mark(), sequence=0)
+        rule = turned_rule(rest, new, rest.rule) if new.rule == rest.rule else new.rule
+        new = replace(new, uid=uid, origin=lineage.to_mark(), sequence=0, rule=rule)
         yield Effect(
             verb="create event", place=thing.place, target=uid, after=shown_fields(new), event=new,
             lineage=lineage.to_mark(), number=made.number, notes=(f'the later part of "{master.event.title}"',),

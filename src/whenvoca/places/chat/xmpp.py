@@ -100,15 +100,18 @@ class XmppChat:
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
         """What came in by the connection, and at its beginning what the server has kept since the cursor."""
-        since = str(json.loads(cursor)["since"]) if cursor else ""
-        begin = datetime.fromisoformat(since) - _OVERLAP if since else None
+        known: dict[str, str] = json.loads(cursor) if cursor else {}
+        since, first = known.get("since", ""), known.get("first") or at.astimezone(UTC).isoformat()
+        begin = max(datetime.fromisoformat(since) - _OVERLAP, datetime.fromisoformat(first)) if since else None
         try:
             arrived = self._do(self._listen(begin, at))
         except RowFault as fault:
             raise PlaceTrouble(fault.message, where=fault.where, mend=fault.mend) from fault
         found = [self._to_heard(each) for each in arrived]
         newest = max([datetime.fromisoformat(since) if since else at, *[each.sent for each in found]])
-        return sorted(found, key=lambda each: each.sent), json.dumps({"since": newest.astimezone(UTC).isoformat()})
+        return sorted(found, key=lambda each: each.sent), json.dumps(
+            {"since": newest.astimezone(UTC).isoformat(), "first": first}
+        )
 
     def listen(self, wake: Callable[[], None]) -> None:
         """From now on ``wake`` is called when a message comes in."""
