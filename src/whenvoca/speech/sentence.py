@@ -14,8 +14,8 @@ Mood = Literal["tell", "order", "want", "have", "know"]
 _HELP = r"(?: (?:please|kindly|just|also|maybe|quickly))*"
 _WHO = r"(?:you|u|we|i|someone|somebody)"
 # Each opening is cut off, and says how the rest is meant: an order, something that one has or wants, something to be told.
-_OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
-    (mood, re.compile(f"(?:{pattern})(?= |$)"))  # type: ignore[misc]
+_OPENINGS: tuple[tuple[Mood, str], ...] = tuple(
+    (mood, f"(?:{pattern})(?= |$)")  # type: ignore[misc]
     for mood, pattern in (
         ("know", rf"(?:can|could|would|will) you{_HELP} (?:tell|show) (?:me|us)(?: about)?"),
         ("know", r"(?:please )?(?:tell|show|give) (?:me|us)(?: (?:more|all|everything))?(?: about)?"),
@@ -56,17 +56,17 @@ _OPENINGS: tuple[tuple[Mood, re.Pattern[str]], ...] = tuple(
         ("have", r"(?:do not|don't|dont) forget(?: to| about| that| the)?"),
     )
 )
-_LEADING = re.compile(
+_LEADING = (
     r"(?:(?:(?:hi|hello|hey|dear|good morning|good evening)(?: (?:there|again|team|everyone|all|desk))?|"
     r"calendar(?! (?:for|of|on|this|next|today|tomorrow))|whenvoca|desk|ok|okay|so|well|hm|hmm|um|oh|yo|also|and|then|now|"
     r"all right|right|please|kindly|just|yes|sorry|no worries|great|cool|perfect|thanks|thank you|,|!|:|-|\.|;)(?= |$) ?)"
 )
-_TRAILING = re.compile(
+_TRAILING = (
     r"(?:^| )(?:please|thanks|thank you|thx|cheers|ta|many thanks|thanks a lot|so much|if possible|if you can|if that's ok|asap|ok|okay|"
     r"for me|will you|would you|could you|can you|right|then|everyone|all|sorry|,|!|\.|;|-|:)$"
 )
 _MOST_CUTS = 8
-_NEVER = re.compile(r"(?:do not|don't|dont|never|please don't|please do not) (?!forget)")
+_NEVER = r"(?:do not|don't|dont|never|please don't|please do not) (?!forget)"
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,10 +94,10 @@ def find_clause(words: Sequence[Word]) -> Clause:
     mood: Mood = "tell"
     for _ in range(4):
         text = " ".join(lows[begin:end])
-        if _NEVER.match(text):
+        if re.match(_NEVER, text):
             return Clause(begin, end, "order", is_question, is_forbidding=True)
         for meant, opening in _OPENINGS:
-            found = opening.match(text)
+            found = re.match(opening, text)
             if found and found.end() < len(text):
                 begin += found[0].count(" ") + 1
                 mood = "know" if mood == "know" else meant
@@ -112,7 +112,7 @@ def _cut_leading(lows: Sequence[str], begin: int, end: int) -> int:
     for _ in range(_MOST_CUTS):
         if begin >= end - 1:
             break
-        found = _LEADING.match(" ".join(lows[begin:end]))
+        found = re.match(_LEADING, " ".join(lows[begin:end]))
         if not found or not found[0].strip():
             return begin
         begin += found[0].strip().count(" ") + 1
@@ -123,7 +123,7 @@ def _cut_end(lows: Sequence[str], end: int) -> int:
     for _ in range(_MOST_CUTS):
         if end <= 1:
             break
-        found = _TRAILING.search(" ".join(lows[max(0, end - 4) : end]))
+        found = re.search(_TRAILING, " ".join(lows[max(0, end - 4) : end]))
         if not found:
             return end
         cut = found[0].strip()

@@ -14,41 +14,37 @@ from whenvoca.speech.which import known_np, one_of, refers, scope_of, targets
 from whenvoca.speech.words import spelled
 
 _BEING = r"(?:is|are|was|were|'s|gets|got|has been|have been|will be|is being|has to be|must be|should be|can be|needs to be)"
-_OFF = re.compile(
+_OFF = (
     r"(?:isn't|is not|aren't|won't be|not) (?:happening|taking place|on|needed)(?: |$)|"
     r"(?:won't|will not|doesn't|does not) (?:happen|take place)(?: |$)|"
     rf"(?:{_BEING} ?)?(?:now )?"
     r"(?:cancelled|canceled|off|called off|scrapped|dropped|deleted|not happening|not taking place|"
     r"no longer (?:happening|on|needed))(?: |$)"
 )
-_MOVED = re.compile(
+_MOVED = (
     rf"(?:(?:{_BEING}|has|have) ?)?(?:now )?"
     r"(moved|shifted|postponed|pushed|rescheduled|delayed|extended|shortened|brought|put|changed|bumped)(?: |$)"
 )
-_CALLED = re.compile(r"(?:is|are|will be|should be|shall be)(?: now)? (?:called|named|titled)(?= )")
-_DOES = re.compile(
+_CALLED = r"(?:is|are|will be|should be|shall be)(?: now)? (?:called|named|titled)(?= )"
+_DOES = (
     r"(?:(?:needs|need|has|have|ought|is|are|wants|is going|are going|'s going) to|must|should|can|could|will|shall|may|might|"
     r"would)(?: please| also| now| rather)* "
     r"(be|move|shift|start|begin|end|finish|last|happen|go|run|take place|become)(?: |$)"
 )
-_IS = re.compile(
-    r"(is|are|'s|starts|begins|ends|finishes|lasts|takes place|takes|moves|goes|runs|happens)(?: (?:now|actually|rather|really|then))* "
-)
+_IS = r"(is|are|'s|starts|begins|ends|finishes|lasts|takes place|takes|moves|goes|runs|happens)(?: (?:now|actually|rather|really|then))* "
 _ROOTS = {
     "moved": "move", "shifted": "move", "postponed": "postpone", "pushed": "push", "rescheduled": "move", "delayed": "delay",
     "extended": "extend", "shortened": "shorten", "brought": "bring", "put": "put", "changed": "change", "bumped": "push",
     "starts": "start", "begins": "start", "ends": "end", "finishes": "end", "lasts": "last", "takes": "last",
     "begin": "start", "finish": "end",
 }  # fmt: skip
-_NEW_ONES = re.compile(
+_NEW_ONES = (
     r"(?:(?:will be|is|gets) held|is going to be|will be|has to be (?:booked|made|scheduled|planned)|is|"
     r"takes place|will take place|happens|is planned|is scheduled)(?: |$)"
 )
-_MORE = re.compile(
-    r"(?:needs|need|gets|takes|should get|should have|has) (?=another|\S+ more|an extra|half an|one more)"
-)
+_MORE = r"(?:needs|need|gets|takes|should get|should have|has) (?=another|\S+ more|an extra|half an|one more)"
 _COME = r"(?:join|attend|come to|be at)"
-_TAKES_PART = re.compile(
+_TAKES_PART = (
     rf"(?:(?P<joins>joins|attends|comes to|{_COME}|(?:is|are) (?:coming to|joining|attending)|(?:will|can|should) {_COME})|"
     rf"(?:can't|cannot|won't|will not|can not|isn't able to|couldn't) (?:{_COME}|make)|(?:isn't|is not|aren't) (?:coming to|joining|"
     r"attending)|drops out of|skips|misses)(?: |$)"
@@ -77,31 +73,31 @@ def tell(context: Context, begin: int, end: int, *, is_had: bool) -> Request | N
             if _is_new_value(context, inner, stop):
                 inner += lows[inner] == "in" and not _is_time(context, inner, stop)
                 return changing.carry(context, Wanted("move", (begin, at), (inner, stop), begin, stop))
-        if known and (found := _MORE.match(rest)) and context.reader().length(at + _count(found[0])) is not None:
+        if known and (found := re.match(_MORE, rest)) and context.reader().length(at + _count(found[0])) is not None:
             return changing.carry(context, Wanted("extend", (begin, at), (at + _count(found[0]), end), begin, end))
-        if (found := _TAKES_PART.match(rest)) and (named := _names(context, begin, at)):
+        if (found := re.match(_TAKES_PART, rest)) and (named := _names(context, begin, at)):
             side = "attendees" if found["joins"] else "without"
             return _with_people(context, side, named, at + _count(found[0]), end)
         if lows[at] == "to" and known and not is_had and _is_time(context, at + 1, end):
             return changing.carry(context, Wanted("move", (begin, at), (at + 1, end), begin, end))
-        if (found := _OFF.match(rest)) and not _names(context, begin, at):
+        if (found := re.match(_OFF, rest)) and not _names(context, begin, at):
             return _delete(context, begin, at, at + _count(found[0]), end) if known else None
-        if known and (found := _CALLED.match(rest)):
+        if known and (found := re.match(_CALLED, rest)):
             return changing.carry(context, Wanted("rename", (begin, at), (at + _count(found[0]), end), begin, end))
-        if known and (found := _MOVED.match(rest)):
+        if known and (found := re.match(_MOVED, rest)):
             return _change(context, _ROOTS[found[1]], begin, at, at + _count(found[0]), end)
-        if known and (found := _DOES.match(rest)):
+        if known and (found := re.match(_DOES, rest)):
             verb = _ROOTS.get(found[1], found[1])
             inner = at + _count(found[0])
             if inner < end and lows[inner] in ("cancelled", "canceled", "deleted", "off", "scrapped", "dropped"):
                 return _delete(context, begin, at, inner + 1, end)
             return _change(context, verb, begin, at, inner, end)
-        if found := _IS.match(rest):
+        if found := re.match(_IS, rest):
             inner = at + _count(found[0].strip())
             if known:
                 verb = _ROOTS.get(found[1], "be")
                 return _change(context, verb, begin, at, inner, end) if _is_new_value(context, inner, end) else None
-        if not known and (found := _NEW_ONES.match(rest)) and not FINITE & set(lows[begin:at]):
+        if not known and (found := re.match(_NEW_ONES, rest)) and not FINITE & set(lows[begin:at]):
             return _new(context, begin, at, at + _count(found[0].strip()), end)
     return None
 
