@@ -305,7 +305,7 @@ def people(context: Context, verb: str, begin: int, end: int) -> Request | None:
     if side == "without":
         there = [each for each in found if _has(each.event, named)]
         found = there or found
-    if not found and verb in ("add", "put"):
+    if not found and verb in ("add", "put") and lows[i] != "to":
         return None
     request.intent = "change"
     if (asked := one_of(context, found, wanted, "change")) is not None:

@@ -207,6 +207,8 @@ def joined(words: Sequence[Word], places: Sequence[int]) -> str:
         left.pop(0)
     while left and _bare(words[left[-1]]) in ENDS and words[left[-1]].text != "A":
         left.pop()
+    if sum(words[i].low == "(" for i in left) != sum(words[i].low == ")" for i in left):
+        left = [i for i in left if words[i].low not in ("(", ")")]
     left = [i for n, i in enumerate(left) if words[i].low != ":" or (n + 1 < len(left) and left[n + 1] == i + 1)]
     if len(left) == 1 and _bare(words[left[0]]) in ENDS:
         return ""

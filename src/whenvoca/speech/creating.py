@@ -378,6 +378,11 @@ def title_and_place(pieces: Pieces) -> tuple[str, str]:
             continue
         if low == "room" and title and follows and i - 1 in pieces.claimed:
             into = place
+        if low in ("called", "named", "titled") and title and into is title and follows:
+            title.clear()
+            continue
+        if low == "both" and i + 1 in pieces.claimed:
+            continue
         if low in ("in", "at") and title and follows and not words[i + 1].low.isdecimal():
             into = place
             continue

@@ -97,7 +97,9 @@ DIRECTIONS = _of("back earlier forward later longer shorter")
 CORRECTING = _of("actually better instead no nope not oops rather sorry wait")
 
 # Before a colon they say only what kind of thing follows.
-LABELS = _of("appointment entry event meeting new note reminder slot task todo")
+LABELS = _of(
+    "appointment entry event meeting new note reminder slot task todo confirmed log planned tentative tentatively"
+)
 
 # No title by themselves.
 NAMELESS = _of("anything entry event events item slot something sth stuff thing")
@@ -158,7 +160,7 @@ EVENING = _of(
 )
 
 # What is asked for, for something that is its title.
-BOOKED = _of("booking reservation slot time")
+BOOKED = _of("booking reservation slot time appointment")
 
 # Beside a time that was read they are a piece of it that was not.
 LEFT_OF_TIMES = _of(

@@ -164,6 +164,11 @@ class Finder:
         """Every monday and thursday until june 30; daily; the first monday of every month. 0 where there is none."""
         rule, end = "", i
         low = self._low(i)
+        if low in ("repeat", "repeating", "repeated") and (end := self._repetition(i + 1)):
+            self.pieces.claim(i, i + 1, "repeats")
+            return end
+        if counted := self._next_ones(i):
+            return counted
         if low in ("fortnightly", "weekends", "weekdays") or (
             low == "on" and self._low(i + 1) in ("weekends", "weekdays")
         ):
@@ -196,6 +201,19 @@ class Finder:
         self.pieces.repeat = rule
         self.pieces.claim(i, end, f"repeat {rule}")
         return end
+
+    def _next_ones(self, i: int) -> int:
+        """The next three thursdays."""
+        j = i + (self._low(i) == "on")
+        j += self._low(j) == "the"
+        count = number_of(self.words[j + 1]) if self._low(j) == "next" and j + 1 < len(self.words) else None
+        if not count or not self._is_plural_day(j + 2):
+            return 0
+        days: Any = self._weekdays(j + 2)
+        self.pieces.repeat = self._rule = f"FREQ=WEEKLY;BYDAY={','.join(_CODES[d] for d in days[1])}"
+        self.pieces.claim(i, days[0], f"{int(count)} times")
+        self.pieces.because.append(Because("count", (0, 0), f"COUNT={int(count) * len(days[1])}"))
+        return int(days[0])
 
     def _plain_repetition(self, i: int) -> int:
         """Fortnightly on monday; on weekdays; at weekends."""

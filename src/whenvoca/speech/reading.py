@@ -124,11 +124,30 @@ def _read(context: Context, *, filling: bool = False) -> Request:
     if clause.mood == "want" and clause.is_question and context.pieces(begin, end).whens:
         return asking.free(context, begin, end, context.pieces(begin, end))
     if is_question and not (is_had and not clause.is_question):
-        return asking.ask(context, begin, end, wants_to_know=clause.mood == "know")
+        asked = asking.ask(context, begin, end, wants_to_know=clause.mood == "know")
+        return (
+            _offered(context, begin, end)
+            if asked.intent == "none" and head not in ASKING and clause.is_question
+            else asked
+        )
     if (told := tell(context, begin, end, is_had=is_had)) is not None:
         return told
     is_wanted = clause.mood == "want" or (clause.mood == "have" and bool(context.pieces(begin, end).whens))
     return _create(context, "", begin, end, is_wanted=is_wanted)
+
+
+def _offered(context: Context, begin: int, end: int) -> Request:
+    """A tour friday at 10? It may be asked for: nothing is made before a yes."""
+    request = create(context, begin, end, is_wanted=False)
+    if request.intent != "create":
+        return Request("none", because=request.because)
+    request.question, request.missing, request.purpose, request.intent = (
+        "Shall I put it in? (yes or no)",
+        ["yes"],
+        "create",
+        "ask",
+    )
+    return request
 
 
 def _is_day_alone(context: Context, clause: Clause) -> bool:
@@ -178,6 +197,8 @@ def _command(context: Context, begin: int, end: int) -> tuple[str, str, int]:
         return "create", head, begin + 4
     if head == "block" and following in ("out", "off"):
         return "create", head, begin + 2
+    if head in ("squeeze", "pop", "stick", "slot", "fit") and (following == "in" or "in" in core[2:]):
+        return "create", head, begin + 1 + (following == "in")
     if head in ("put", "set", "add") and following in ("in", "up", "down") and len(core) > 2:
         return "create", head, begin + 2
     if head in ("pencil", "jot", "note", "write") and following in ("in", "down"):

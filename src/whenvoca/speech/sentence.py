@@ -46,6 +46,11 @@ _OPENINGS: tuple[tuple[Mood, str], ...] = tuple(
             r"(?:i|we) (?:are |am )?(?:having|have got|have|got)|(?:i've|we've)(?: got)?|(?:i'm|we're) having|got",
         ),
         ("have", r"there (?:is|are|will be)|there's|there'll be"),
+        (
+            "have",
+            r"save the date(?: for)?(?: :)?|(?:please )?(?:add|put) (?:to|in|into) (?:the |my |our )?(?:calendar|diary)(?: :)?",
+        ),
+        ("have", r"(?:(?:i|we) have|i've|we've) (?:booked|arranged|scheduled|planned)"),
         ("have", r"(?:please )?make a note(?: of| that| to)?(?: :)?"),
         ("have", r"(?:please )?remember(?: to| the| that)?(?: :)?"),
         (

@@ -125,7 +125,7 @@ class TimeReader:
         number = number_of(self.words[i]) if i < len(self.words) and low not in ("a", "an", "couple", "few") else None
         minute = number_of(self.words[i + 1]) if i + 1 < len(self.words) and self.low(i + 1).isalpha() else None
         is_minute = minute is not None and 10 <= minute < 60 and self.low(i + 2) not in UNITS
-        if number is not None and number <= 12 and bare and is_minute and minute is not None:
+        if number is not None and number <= 23 and number == int(number) and bare and is_minute and minute is not None:
             return self._with_mark(i + 2, int(number), int(minute))
         if number is not None and number <= 12 and (bare or self.low(i + 1) in ("o'clock", "am", "pm", "oclock")):
             return self._with_mark(i + 1, int(number), 0)
@@ -420,7 +420,8 @@ class TimeReader:
 
     def _ordinal_day(self, i: int) -> tuple[int, Days] | None:
         j = i + (self.low(i) == "the")
-        if not re.fullmatch(r"\d+(st|nd|rd|th)", self.low(j)):
+        is_spelled = self.low(j) in _SPELLED and j > i
+        if not is_spelled and not re.fullmatch(r"\d+(st|nd|rd|th)", self.low(j)):
             return None
         day = _day_number(self.low(j))
         if not day:
@@ -623,7 +624,19 @@ def _shortened(low: str) -> int:
     return {"aprl": 4, "apil": 4, "arpl": 4, "mrch": 3, "marh": 3, "mach": 3}.get(low, 0)
 
 
+_TENS = {"twenty": 20, "thirty": 30}
+_UNITS = ("", "first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth")
+_SPELLED = {
+    **{f"{tens}-{unit}": number + n for tens, number in _TENS.items() for n, unit in enumerate(_UNITS) if unit and number + n <= 31},
+    "fourth": 4, "fifth": 5, "sixth": 6, "seventh": 7, "eighth": 8, "ninth": 9, "tenth": 10, "eleventh": 11, "twelfth": 12,
+    "thirteenth": 13, "fourteenth": 14, "fifteenth": 15, "sixteenth": 16, "seventeenth": 17, "eighteenth": 18, "nineteenth": 19,
+    "twentieth": 20, "thirtieth": 30,
+}  # fmt: skip
+
+
 def _day_number(low: str) -> int:
+    if low in _SPELLED:
+        return _SPELLED[low]
     found = re.fullmatch(r"(\d{1,2})(?:st|nd|rd|th)?", low)
     return int(found[1]) if found and 1 <= int(found[1]) <= 31 else 0
 
