@@ -565,9 +565,49 @@ def watch_benchmark(events: int = 100_000, starts: int = 100) -> list[str]:
     ]
 
 
+def speech(events: int = 1000) -> list[str]:
+    """Reading requests among an agenda of so many events, the corpus of the tests; and what its import takes."""
+    sys.path.insert(0, str(ROOT))
+    from tests.speech import corpus
+
+    from whenvoca.calendars.event import Event
+    from whenvoca.speech.reading import understand
+    from whenvoca.speech.request import Surroundings, Target
+
+    titles = ("Sea School visit", "Mirror wash", "Council call", "Lens test", "Tour", "Star party", "Telescope loan")
+    agenda = list(corpus.AGENDA)
+    for number in range(events - len(agenda)):
+        begin = datetime(2027, 1, 1, 10, tzinfo=corpus.AZORES) + timedelta(days=number % 365, hours=number % 9)
+        rule = "FREQ=WEEKLY" if number % 20 == 0 else ""
+        made = Event(
+            uid=f"x{number}",
+            title=f"{titles[number % 7]} {number}",
+            start=begin,
+            end=begin + timedelta(hours=1),
+            rule=rule,
+        )
+        agenda.append(Target("domes", made))
+    spent = []
+    for half in corpus.load():
+        for case in half:
+            last = [each for each in corpus.AGENDA if each.event.uid == case.last]
+            around = Surroundings(corpus.NOW, corpus.AZORES, agenda, corpus.PEOPLE, "day first", last=last)
+            spent.append(timed(lambda text=case.text, around=around: understand(text, around)))  # type: ignore[misc]
+    spent.sort()
+    median, high = statistics.median(spent) * 1000, spent[int(len(spent) * 0.95)] * 1000
+    code = "import time; t = time.perf_counter(); import whenvoca.speech.reading; print(time.perf_counter() - t)"
+    imports = [
+        float(subprocess.run([sys.executable, "-c", code], capture_output=True, check=True).stdout) for _ in range(9)
+    ]
+    return [
+        f"| a request in words among {events:,} events, median of {len(spent):,} texts | {median:.1f} ms | 95th percentile: {high:.1f} ms | | 3 ms |",
+        f"| import of the reader | {statistics.median(imports) * 1000:.0f} ms | | | 60 ms |",
+    ]
+
+
 BENCHMARKS: dict[str, Callable[[], list[str]]] = {
     "runs": first_and_second_run, "memory": memory, "start": start_up, "expansion": expansion, "mirror": mirror, "server": server,
-    "watch": watch_benchmark,
+    "watch": watch_benchmark, "speech": speech,
 }  # fmt: skip
 
 
@@ -595,8 +635,9 @@ def main() -> None:
         "| part | what | measured | limit | ratio | wanted |",
         "| --- | --- | --- | --- | --- | --- |",
     ]
+    tail = kept[next((i for i, line in enumerate(kept) if line.startswith("## ")), len(kept)) :]  # written by hand
     print("\n".join(line for name in names for line in fresh[name]))
-    PAGE.write_text("\n".join([*head, *lines]) + "\n", encoding="utf-8")
+    PAGE.write_text("\n".join([*head, *lines, "", *tail]).rstrip() + "\n", encoding="utf-8")
 
 
 if __name__ == "__main__":

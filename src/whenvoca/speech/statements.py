@@ -39,8 +39,8 @@ _ROOTS = {
     "begin": "start", "finish": "end",
 }  # fmt: skip
 _NEW_ONES = (
-    r"(?:(?:is|are) (?:planned|scheduled|booked|confirmed|arranged)(?: for)?|(?:will be|is|gets) held|is going to be|will be|has to be (?:booked|made|scheduled|planned)|is|"
-    r"takes place|will take place|happens|(?:is|are) (?:planned|scheduled|booked|confirmed|arranged)(?: for)?)(?: |$)"
+    r"(?:(?:is|are) (?:planned|scheduled|booked|confirmed|arranged)(?: for)?|(?:will be|is|gets) held|is going to be|will be|"
+    r"has to be (?:booked|made|scheduled|planned)|is|takes place|will take place|happens)(?: |$)"
 )
 _MORE = r"(?:needs|need|gets|takes|should get|should have|has) (?=another|\S+ more|an extra|half an|one more)"
 _COME = r"(?:join|attend|come to|be at)"
