@@ -356,3 +356,20 @@ def test_killed_anywhere_each_message_is_done_and_answered_once(chat: Desk, at: 
         "Deleted",
     ]
     assert {run["outcome"] for run in chat.run("runs", "--json").json["runs"]} == {"done"}
+
+
+@pytest.mark.parametrize(
+    ("who", "text", "room", "said"),
+    [
+        ("ines", "calendar, tour fri 10:00", "dome-floor", "it ran"),
+        ("ines", "nice weather", "dome-floor", "is not in the set"),
+        ("rui", "tour fri 10:00", "", "is none of those that from names"),
+    ],
+)
+def test_why_a_message_made_a_run_or_none(chat: Desk, who: str, text: str, room: str, said: str) -> None:
+    where = '  from "ines", "tomas"\n  where  room is empty or text begins with "calendar"\n'
+    chat.workflow(f"when chat hears a message\n{where}\nanswer message in domes\n", "desk")
+    say(chat, who, text, room)
+    (told,) = chat.run("explain", "--message", text[-9:], "--json").json["explanations"]
+    assert said in told["reason"], told
+    assert chat.run("explain", "--message", "xyzzy").code == 2

@@ -13,7 +13,7 @@ from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, st
 from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.explaining import Explanation, Told, explain_request, explain_run, explain_subject
 from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.sources import SheetSource
+from whenvoca.engine.sources import MessageSource, SheetSource
 from whenvoca.engine.working import observe, open_program
 from whenvoca.errors import RequestFault
 from whenvoca.kit import Kit
@@ -23,23 +23,24 @@ from whenvoca.kit import Kit
 @click.argument("run", required=False, type=int, metavar="[RUN]")
 @click.option("--row", "rows", default="", metavar="ROWS", help="Why these rows ran or did not: --row 7.")
 @click.option("--event", "events", multiple=True, metavar="UID", help="Why this event made a run or made none.")
+@click.option("--message", default="", metavar="WORDS", help="Why the messages with these words made a run or none.")
 @click.option("--workflow", default="", metavar="NAME", help="For one workflow only.")
 @common_options
-def command(common: Common, run: int | None, rows: str, events: tuple[str, ...], workflow: str) -> int:
+def command(common: Common, run: int | None, rows: str, events: tuple[str, ...], message: str, workflow: str) -> int:
     """Tell one run step by step: what it was about, each condition with its values, each field, each effect.
 
-    With --row or --event: which workflow looked at it, which condition did not hold and with which values.
+    With --row, --event or --message: which workflow looked at it, which condition did not hold and with which values.
 
     Example: whenvoca explain 14
     """
-    if sum(1 for given in (run, rows, events) if given) != 1:
-        raise RequestFault("say what is to be explained: a run's number, --row 7, or --event UID")
+    if sum(1 for given in (run, rows, events, message) if given) != 1:
+        raise RequestFault("say what is to be explained: a run's number, --row 7, --event UID, or --message WORDS")
     kit = common.open()
     kit.places.only_look()
     result = kit.check([workflow] if workflow else ())
     ledger = SqliteLedger.copy_of(kit.workspace.state_folder / "ledger.sqlite")
     try:
-        told = [_of_run(kit, result, ledger, run)] if run else _of_subjects(kit, result, ledger, rows, events)
+        told = [_of_run(kit, result, ledger, run)] if run else _of_subjects(kit, result, ledger, rows, events, message)
     finally:
         ledger.close()
     if common.as_json:
@@ -67,12 +68,13 @@ def _of_run(kit: Kit, result: CheckResult, ledger: SqliteLedger, number: int) ->
 
 
 def _of_subjects(
-    kit: Kit, result: CheckResult, ledger: SqliteLedger, rows: str, events: tuple[str, ...]
+    kit: Kit, result: CheckResult, ledger: SqliteLedger, rows: str, events: tuple[str, ...], message: str
 ) -> list[Explanation]:
     numbers, found = parse_rows(rows), []
     places = kit.places.rehearsed()
+    about = ("row",) if numbers else ("message",) if message else ("event", "task")
     for workflow in result.workflows:
-        if workflow.trigger is None or (workflow.trigger.definition.subject == "row") != bool(numbers):
+        if workflow.trigger is None or workflow.trigger.definition.subject not in about:
             continue
         program = open_program(workflow, places, ledger, kit.workspace.zone)
         for source in program.sources.values():
@@ -90,9 +92,11 @@ def _of_subjects(
                             workflow.name, f"row {number}", reason=why or "there is no such row with data"
                         )
                         found.append(told)
+            if isinstance(source, MessageSource):
+                keys = source.keys_with(message)
             found += [explain_subject(program, source, key, ledger, kit.clock.now()) for key in keys]
     if not found:
-        raise RequestFault(f"no workflow here is about {'rows' if numbers else 'events'}")
+        raise RequestFault(f"no workflow here is about such {'rows' if numbers else 'messages' if message else 'events'}")
     return found
 
 

@@ -204,6 +204,10 @@ def explain_subject(program: OpenProgram, source: Source, key: str, ledger: Ledg
     scope = Scope(source.thing(key, state), trigger.definition.subject, now, program.zone or source.zone)
     listening = _Listening(workflow, Compiler(program.program.columns), told.told)
     is_in = _explain_where(program, scope, listening)
+    if is_in and not program.program.where(scope):
+        said = ", ".join(word for word in trigger.settings if word in ("from", "room")) or "its trigger"
+        told.reason = f"the {trigger.definition.subject} is none of those that {said} names"
+        return told
     told.reason = _why(program, ledger, key, is_in=is_in)
     runs = ledger.runs(workflow=workflow.identity, subject=key, limit=1)
     if runs:
@@ -223,6 +227,8 @@ def _why(program: OpenProgram, ledger: Ledger, key: str, *, is_in: bool) -> str:
         return "the workflow is paused"
     if not is_in:
         return f"the {subject} is not in the set that where describes: what is marked above does not hold"
+    if occurrence is None and subject == "message":
+        return "it was said before the workflow looked for the first time; existing yes would have it count"
     if occurrence is None:
         return (
             f"the {subject} is in the set, but was so before the workflow looked for the first time, or when its where was edited; "
@@ -234,4 +240,6 @@ def _why(program: OpenProgram, ledger: Ledger, key: str, *, is_in: bool) -> str:
         return f"its run was taken back; it is held until somebody changes the {subject}, or by whenvoca retry"
     if occurrence.state == "dropped":
         return f"it was taken up, but the {subject} left the set before it ran"
+    if subject == "message":
+        return "it ran"
     return f"it ran; it runs again when the {subject} leaves the set and comes back"

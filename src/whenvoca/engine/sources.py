@@ -196,6 +196,13 @@ class MessageSource:
         """The message; None where it was forgotten."""
         return self._ledger.standing(self.name, [key]).get(key)
 
+    def keys_with(self, words: str) -> list[str]:
+        """The messages in which these words stand, by their keys, in the order they came."""
+        standing = self._ledger.standing(self.name)
+        wanted = words.lower()
+        keys = [key for key, _ in self._ledger.standing_sequences(self.name)]
+        return [key for key in keys if wanted in str(standing[key].get("text") or "").lower()]
+
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         """What was said is never changed."""
         return []
