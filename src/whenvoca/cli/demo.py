@@ -61,6 +61,9 @@ _WATCHED: tuple[tuple[str, tuple[str, ...]], ...] = (
 _BY_HAND: tuple[tuple[str, tuple[str, ...]], ...] = (
     ("Some workflows wait for a hand, or are started once by hand: somebody's quiet hour, and the sheet of the past weeks.",
      ("run quiet-hours --give who=tomas", "run past-weeks", "read sheet activity", "places")),
+    ("The calendar can be asked in your own words: here, or by chat, where a workflow hears messages and answers them.",
+     ('say "anything on thursday?"', 'say "make lens test friday 14:20 for 50 min" --as ines --leave',
+      'say "push it back by half an hour" --as ines --leave', "run calendar-desk")),
     ("And the picture of the week.",
      ("agenda --from 2027-03-15 --png week.png",)),
 )  # fmt: skip
