@@ -304,3 +304,33 @@ def test_other_years_are_told_and_details_in_full(desk: Desk) -> None:
             "  place: hall\n  people: ines@example.org\n  alarm: 30 minutes before\n  calendar: domes",
         ),
     )
+
+
+def test_pieces_and_references_of_a_conversation(desk: Desk) -> None:
+    """A piece more for what was made, the last one I made, the first of those listed, a corrected day, a past that is meant."""
+    talk(
+        desk,
+        ("tour fri 10:00", 0, "Made"),
+        ("in the hall", 0, "location hall"),
+        ("with tomas", 0, "attendees tomas"),
+        ("for two hours", 0, "end Fri 19 Mar 12:00"),
+        ("move the last one I made to monday", 0, "start Mon 22 Mar 10:00"),
+        ("talk mon 15:00", 0, "Made"),
+        ("what's on monday?", 0, "Mon 22 Mar 15:00–16:00 talk"),
+        ("move the first one to 11", 0, "10:00–12:00 tour → start Mon 22 Mar 11:00"),
+        ("dinner on 31 april at 8", 4, "April has only 30 days"),
+        ("undo that", 0, "Nothing was done yet"),
+        ("dinner on 31 april at 8", 4, "April has only 30 days"),
+        ("30 april", 0, "Made: Fri 30 Apr 20:00–21:00 dinner"),
+        ("add lunch yesterday at 12", 4, "is past"),
+        ("yes", 0, "Made: Tue 16 Mar 12:00–13:00 lunch"),
+        ("picnic sunday at 1?", 4, "Shall I put it in?"),
+        ("yes please", 0, "Made: Sun 21 Mar 13:00"),
+    )
+    assert titles(desk) == [
+        "lunch 03-16T12:00",
+        "picnic 03-21T13:00",
+        "tour 03-22T11:00",
+        "talk 03-22T15:00",
+        "dinner 04-30T20:00",
+    ]

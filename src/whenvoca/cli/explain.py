@@ -96,7 +96,9 @@ def _of_subjects(
                 keys = source.keys_with(message)
             found += [explain_subject(program, source, key, ledger, kit.clock.now()) for key in keys]
     if not found:
-        raise RequestFault(f"no workflow here is about such {'rows' if numbers else 'messages' if message else 'events'}")
+        raise RequestFault(
+            f"no workflow here is about such {'rows' if numbers else 'messages' if message else 'events'}"
+        )
     return found
 
 

@@ -23,6 +23,7 @@ from whenvoca.engine.reversing import choose_runs
 from whenvoca.engine.stage import Stage
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RequestFault
+from whenvoca.speech.context import IS_PAST
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Request, Surroundings, Target, Wish
@@ -34,6 +35,7 @@ ASKED_BEFORE = ("several", "series")  # which requests need a yes unless somethi
 ASKABLE = ("several", "series", "deletions", "changes", "creations")
 _ATTEMPTS = 3
 _MOST_RUNS = 20
+_MOST_LISTED = 12  # events of an answer that may be spoken of as the first, the second one
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -114,7 +116,7 @@ class Conversation:
         memory = self.memory
         request = deed.request
         if request.intent == "query" and request.targets:
-            memory.last = request.targets[:1]
+            memory.last = request.targets[:_MOST_LISTED]
         if deed.is_done and request.intent == "create":
             memory.last = [Target(self._home_name, self._creation(request.events[0], 0))]
         elif deed.is_done and request.intent == "change" and request.targets:
@@ -130,12 +132,14 @@ class Conversation:
     def _decide(self, request: Request) -> Deed:
         pending = self.memory.pending
         match request.intent:
+            case "undo" if pending is not None:
+                return Deed(request, "Nothing was done yet; the question is dropped.")
             case "undo":
                 return self._undo(request)
             case "no":
                 said = "All right, nothing is changed." if pending else reply_to(request, self.zone)
                 return Deed(request, said, asker=self.memory.asker if pending else ("", ""))
-            case "yes" if pending is not None and pending.missing == ["yes"]:
+            case "yes" if pending is not None and (pending.missing == ["yes"] or pending.question.endswith(IS_PAST)):
                 intent: Any = pending.purpose if pending.intent == "ask" and pending.purpose else pending.intent
                 deed = self._do(replace(pending, intent=intent, question="", missing=[]))
                 deed.asker = self.memory.asker

@@ -12,7 +12,7 @@ from whenvoca.speech.request import Request, Target, Wish
 from whenvoca.speech.times import Days
 from whenvoca.speech.titles import event_tokens, is_named
 from whenvoca.speech.which import is_then
-from whenvoca.speech.words import ORDINALS, number_of
+from whenvoca.speech.words import ORDINALS, number_of, split_words
 
 _LONGEST_YES = 4  # words
 _SIGNS = (",", "!", ".", "?", ":", ";", "please", "then", "-")
@@ -113,6 +113,8 @@ def fill(context: Context) -> Request | None:
     said = Wish(title, location=place)
     wish = pending.events[0]
     when = next(iter(pieces.whens), None)
+    if when is not None and when.days is not None and when.from_ is None and pending.text:
+        _keep_clock(context, when, pending.text)
     is_whole = pieces.length is not None and pieces.length.days > 0
     if "start" in pending.missing and when is not None:
         _set_when(context, wish, when, pieces.length if not is_whole else None)
@@ -122,6 +124,14 @@ def fill(context: Context) -> Request | None:
         wish.title = said.title
     context.request.events, context.request.intent = [wish, *pending.events[1:]], "create"
     return complete(context, wish, pieces, when, is_whole=is_whole)
+
+
+def _keep_clock(context: Context, when: When, text: str) -> None:
+    """A day that is corrected keeps the time that was said with the first one."""
+    before = Context(split_words(text), context.around).pieces(0)
+    timed = next((each for each in before.whens if each.from_ is not None), None)
+    if timed is not None:
+        when.from_, when.until, when.length, when.part = timed.from_, timed.until, timed.length, timed.part
 
 
 def _set_when(context: Context, wish: Wish, when: When, length: object) -> None:

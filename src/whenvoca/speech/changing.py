@@ -24,6 +24,7 @@ from whenvoca.speech.request import Request
 from whenvoca.speech.times import Days, Span
 from whenvoca.speech.which import one_of, refers, scope_of, targets
 
+_LONGEST_FRAGMENT = 6  # words
 _ASPECTS = {"title", "name", "place", "location", "room", "time", "start", "end", "length", "date", "day"}
 _BUSY = {"tentative": "tentative", "provisional": "tentative", "busy": "yes", "free": "no"}
 
@@ -354,4 +355,27 @@ def give_place(context: Context, title: str, place: str) -> Request | None:
         return None
     request = context.request
     request.intent, request.targets, request.changes = "change", found[:1], {"location": place}
+    return request
+
+
+def fragment(context: Context, begin: int, end: int) -> Request | None:
+    """In the hall; with tomas; for two hours: a piece more for what was spoken of last. None where it says more, or less."""
+    lows = context.lows[begin:end]
+    if lows[0] not in ("in", "at", "with", "for") or len(lows) > _LONGEST_FRAGMENT:
+        return None
+    pieces = context.pieces(begin, end)
+    request, event = context.request, context.around.last[0].event
+    if pieces.whens or pieces.repeat or pieces.alarm is not None:
+        return None
+    left = [i for i in range(len(pieces.words)) if i not in pieces.claimed]
+    changes: dict[str, object] = {}
+    if lows[0] == "with" and pieces.people and not left:
+        changes["attendees"] = list(pieces.people)
+    elif lows[0] == "for" and pieces.length is not None and not left and not event.is_whole_day:
+        changes["end"] = context.after(event.span(context.around.zone)[0], pieces.length)
+    elif lows[0] in ("in", "at") and pieces.length is None and (place := joined(pieces.words, left)):
+        changes["location"] = place
+    if not changes:
+        return None
+    request.intent, request.targets, request.changes = "change", list(context.around.last), changes
     return request

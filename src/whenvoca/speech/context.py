@@ -15,6 +15,7 @@ from whenvoca.speech.times import Clock, Days, Span, TimeReader
 from whenvoca.speech.titles import AgendaIndex, index_of, known_titles
 from whenvoca.speech.words import Word
 
+IS_PAST = "is past. Is that meant?"
 DAY, YEAR = timedelta(days=1), timedelta(days=366)
 # The hours of a part of the day, where a stretch is meant; the night goes on until 4.
 PARTS = {
@@ -80,7 +81,7 @@ class Context:
     def asks_past(self, start: datetime | date | None) -> Request | None:
         """A question where a moment is past."""
         if isinstance(start, datetime) and start < self.around.now:
-            return self.ask(f"{show_moment(start)} is past. Is that meant?", "start")
+            return self.ask(f"{show_moment(start)} {IS_PAST}", "start")
         return None
 
     # --- moments

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
 
-from whenvoca.speech.context import DAY, Context, joined
+from whenvoca.speech.context import DAY, IS_PAST, Context, joined
 from whenvoca.speech.lexicon import BOOKED, FINITE, LABELS, LEFT_OF_TIMES, MEANT_WHOLE, NAMELESS, NEAR_DAYS, PRONOUNS
 from whenvoca.speech.pieces import Pieces, When
 from whenvoca.speech.request import Request, Wish
@@ -331,7 +331,7 @@ def complete(context: Context, wish: Wish, pieces: Pieces, when: When | None, *,
     if not pieces.repeat and (asked_past := context.asks_past(wish.start)) is not None:
         return asked_past
     if is_days and wish.start is not None and wish.start < context.wall.date() and not pieces.repeat:
-        return context.ask(f"{wish.start:%a} {wish.start.day} {wish.start:%b} is past. Is that meant?", "start")
+        return context.ask(f"{wish.start:%a} {wish.start.day} {wish.start:%b} {IS_PAST}", "start")
     if wish.start is not None and wish.end is not None and wish.end <= wish.start:
         return context.ask("It would end before it begins. When does it end?", "end")
     if isinstance(wish.start, datetime):

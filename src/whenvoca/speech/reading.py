@@ -98,6 +98,12 @@ def _read(context: Context, *, filling: bool = False) -> Request:
     begin, end = clause.begin, clause.end
     if (moved := moved_up(context, begin, end)) is not None:
         return moved
+    if (
+        len(around.last) == 1
+        and around.pending is None
+        and (added := changing.fragment(context, begin, end)) is not None
+    ):
+        return added
     intent, verb, behind = _command(context, begin, end)
     head = context.lows[begin]
     is_question = (

@@ -12,14 +12,20 @@ from whenvoca.speech.context import DAY, YEAR, Context
 from whenvoca.speech.lexicon import IT, SCOPES, SERIES
 from whenvoca.speech.pieces import Pieces
 from whenvoca.speech.request import Request, Target
+from whenvoca.speech.words import ORDINALS
 
 _MOST_LISTED = 8
 _BACK = 7 * DAY  # so far back what is past is still found
 
 
+_MADE = {"made", "added", "created", "booked", "entered", "planned"}
+
+
 def refers(context: Context, begin: int, end: int | None = None) -> bool:
-    """Whether the words say it, that, the meeting, the last one: what was spoken of last."""
+    """Whether the words say it, that, the meeting, the last one I made: what was spoken of last."""
     lows = context.lows[begin:end]
+    if _MADE & set(lows) and {"i", "we", "you"} & set(lows):
+        return True
     return any(low in IT for low in lows[:3]) or lows[:2] in (
         ["the", "meeting"],
         ["the", "event"],
@@ -85,11 +91,26 @@ def is_then(context: Context, target: Target, pieces: Pieces) -> bool:
 def targets(context: Context, pieces: Pieces, wanted: Sequence[str], *, refers: bool) -> list[Target]:
     """The events that are meant, coming ones before past ones."""
     around = context.around
+    if refers and _MADE & set(wanted):
+        wanted = [low for low in wanted if low not in (*_MADE, "last", "one", "just", "newest")]
+    if around.last and (listed := _listed(context, wanted)):
+        return listed
     if refers and around.last and not wanted:
         return list(around.last)
     found = find(context, pieces, wanted)
     upcoming = [each for each in found if each.event.span(around.zone)[1] > around.now]
     return upcoming or found
+
+
+def _listed(context: Context, wanted: Sequence[str]) -> list[Target]:
+    """The first one, the second one, the last one: of those that were listed in the answer before."""
+    last = context.around.last
+    if len(last) < 2 or len([low for low in wanted if low != "one"]) != 1 or "one" not in context.lows:
+        return []
+    number = ORDINALS.get(next(low for low in wanted if low != "one"))
+    if number is None or number > len(last):
+        return []
+    return [last[number - 1 if number > 0 else number]]
 
 
 def one_of(context: Context, found: list[Target], wanted: Sequence[str], verb: str) -> Request | None:
