@@ -46,6 +46,15 @@ shot draft 'whenvoca draft strange.xlsx --into domes --name strange' 'whenvoca c
 rm workflows/strange.voca
 shot watch 'whenvoca watch --until "2027-03-17 06:00"' 'whenvoca runs --limit 5' 'whenvoca places'
 shot words 'whenvoca words create event'
+now='--now "2027-03-17 10:00"'
+shot say 'whenvoca say "lens test friday 2pm in the hall, remind me 15 min before" --in domes --explain' \
+  'whenvoca say "push it back by 30 min"' 'whenvoca say "no, 4pm"' 'whenvoca say "with tomas"' 'whenvoca say "cancel the visitors"' \
+  'whenvoca say "the second one"' 'whenvoca say "undo that"' 'whenvoca say "could the lens test be an hour earlier?"' 'whenvoca say "clear friday"' \
+  'whenvoca say "never mind"' 'whenvoca say "make dome check 31 april 10:00" --in domes'
+shot desk 'whenvoca say "am I free tomorrow before noon?" --as ines --leave' \
+  'whenvoca say "make filter change tomorrow 11:20 for 50 min" --as ines --leave' 'whenvoca run calendar-desk' \
+  'whenvoca say "calendar, delete everything on friday" --as tomas --to dome-floor --leave' 'whenvoca rehearse calendar-desk' \
+  'whenvoca run calendar-desk --quiet' 'whenvoca say --to dome-floor' 'whenvoca explain --message filter'
 whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week.html" --now "2027-03-23 09:00" 2>/dev/null
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
   --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 --hide-scrollbars \

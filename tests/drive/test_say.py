@@ -334,3 +334,14 @@ def test_pieces_and_references_of_a_conversation(desk: Desk) -> None:
         "talk 03-22T15:00",
         "dinner 04-30T20:00",
     ]
+
+
+def test_people_whom_the_calendar_names(desk: Desk) -> None:
+    """An attendee's name stands for their address, the first name too where only one has it."""
+    known = HOLIDAY.replace(
+        "SUMMARY:Good Friday", 'SUMMARY:Good Friday\r\nATTENDEE;CN="Carla Reis":mailto:carla@example.com'
+    ).replace("h1", "h2")
+    desk.write("domes/h2.ics", known)
+    talk(
+        desk, ("talk mon 15:00 with carla", 0, "with carla@example.com"), ("anything with carla on monday?", 0, "15:00")
+    )

@@ -410,7 +410,19 @@ def surroundings(
 ) -> Surroundings:
     """What a text is read among in a workspace."""
     order = workspace.dates if workspace.dates in ("day first", "month first") else ""
-    return Surroundings(now, zone, agenda, sorted(workspace.people_names), order, length, workspace.hours)
+    people = sorted(workspace.people_names)
+    return Surroundings(now, zone, agenda, people, order, length, workspace.hours, contacts=contacts_of(agenda))
+
+
+def contacts_of(agenda: Sequence[Target]) -> dict[str, str]:
+    """The addresses of those who are named as attendees in the calendars, by their names, and by first names that only one has."""
+    by_name: dict[str, set[str]] = {}
+    for target in agenda:
+        for each in target.event.attendees:
+            name = each.name.lower().strip()
+            for word in {name, *name.split()[:1]} if name and "@" not in name else ():
+                by_name.setdefault(word, set()).add(each.address)
+    return {name: min(addresses) for name, addresses in by_name.items() if len(addresses) == 1}
 
 
 def _shown(event: Event) -> dict[str, Any]:

@@ -178,7 +178,7 @@ def free(context: Context, begin: int, end: int, pieces: Pieces) -> Request:
 def _of_whom(context: Context, pieces: Pieces) -> list[Target] | None:
     """The events that count: those in a place or of a person that is named; None: all."""
     agenda = context.around.agenda
-    names = [name.lower() for name in context.around.people]
+    names = context.around.names
     wanted = [low for low in context.title_words(pieces) if low not in _IGNORED and low not in FREE_WORDS]
     for word in wanted:
         in_place = [each for each in agenda if word in each.event.location.lower().split()]

@@ -256,7 +256,7 @@ def _by_distance(context: Context, event: Event, said: Wanted, distance: Span) -
 
 def people(context: Context, verb: str, begin: int, end: int) -> Request | None:
     """Invite rui to the council call; take tomas off it: None where the words behind the verb are no people."""
-    known = {name.lower(): name for name in context.around.people}
+    known = context.around.names
     lows = context.lows
     named: list[str] = []
     i = begin

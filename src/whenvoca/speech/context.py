@@ -58,7 +58,7 @@ class Context:
                 words[i - begin] = Word(
                     self.words[i].text, f"\0{self.words[i].low}", self.words[i].begin, self.words[i].end
                 )
-        finder = Finder(words, self.wall, self.around.zone, self.around.order, self.around.people, bare=bare)
+        finder = Finder(words, self.wall, self.around.zone, self.around.order, self.around.names, bare=bare)
         pieces = finder.find()
         part = "morning" if MORNING & set(self.lows) else "evening" if EVENING & set(self.lows) else ""
         for when in pieces.whens if part else ():

@@ -139,7 +139,7 @@ def _part(context: Context, begin: int, end: int) -> _Part:
 
 def _people_first(context: Context, begin: int, end: int) -> tuple[list[str], int]:
     """Ana, tomas and rui: planning on monday. The people before a colon, and where the rest begins."""
-    known = {name.lower(): name for name in context.around.people}
+    known = context.around.names
     if ":" not in context.lows[begin:end]:
         return [], begin
     colon = begin + context.lows[begin:end].index(":")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from itertools import pairwise
@@ -79,12 +79,12 @@ class Finder:
     """Finds the pieces of a text."""
 
     def __init__(
-        self, words: Sequence[Word], now: datetime, zone: ZoneInfo, order: str, people: Sequence[str], *, bare: bool = False
+        self, words: Sequence[Word], now: datetime, zone: ZoneInfo, order: str, people: Mapping[str, str], *, bare: bool = False
     ) -> None:  # fmt: skip
         self.words, self.zone, self._bare = words, zone, bare
         self.reader = TimeReader(words, now, order)
         self.pieces = Pieces(words)
-        self._people = {name.lower(): name for name in people}
+        self._people = people
         self._daily_part = ""  # of a daily repetition: every evening
         self._rule = ""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time
 from typing import Any, Literal
@@ -122,3 +122,9 @@ class Surroundings:
     workdays: tuple[int, ...] = (0, 1, 2, 3, 4)
     last: Sequence[Target] = ()  # what was spoken of last
     pending: Request | None = None  # a question that waits for its answer
+    contacts: Mapping[str, str] = field(default_factory=dict)  # addresses by the lower-case names that attendees go by
+
+    @property
+    def names(self) -> dict[str, str]:
+        """Everybody who may be named, in lower case, with what stands for them: a name of the workspace, or an address."""
+        return {**self.contacts, **{name.lower(): name for name in self.people}}

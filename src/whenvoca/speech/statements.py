@@ -104,7 +104,7 @@ def tell(context: Context, begin: int, end: int, *, is_had: bool) -> Request | N
 
 def _names(context: Context, begin: int, at: int) -> list[str]:
     """The people who are all that some words name; empty where they name something else."""
-    known = {name.lower(): name for name in context.around.people}
+    known = context.around.names
     words = [
         (context.lows[i], context.words[i].text) for i in range(begin, at) if context.lows[i] not in (",", "and", "&")
     ]
