@@ -53,7 +53,7 @@ shot say 'whenvoca say "lens test friday 2pm in the hall, remind me 15 min befor
   'whenvoca say "never mind"' 'whenvoca say "make dome check 31 april 10:00" --in domes'
 shot desk 'whenvoca say "am I free tomorrow before noon?" --as ines --leave' \
   'whenvoca say "make filter change tomorrow 11:20 for 50 min" --as ines --leave' 'whenvoca run calendar-desk' \
-  'whenvoca say "calendar, delete everything on friday" --as tomas --to dome-floor --leave' 'whenvoca rehearse calendar-desk' \
+  'whenvoca say "calendar, delete everything on friday" --as tomas --to dome-floor --leave' \
   'whenvoca run calendar-desk --quiet' 'whenvoca say --to dome-floor' 'whenvoca explain --message filter'
 whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week.html" --now "2027-03-23 09:00" 2>/dev/null
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \

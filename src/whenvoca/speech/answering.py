@@ -122,6 +122,7 @@ def fill(context: Context) -> Request | None:
         return None
     if "title" in pending.missing and said.title:
         wish.title = said.title
+    context.tell(pieces)
     context.request.events, context.request.intent = [wish, *pending.events[1:]], "create"
     return complete(context, wish, pieces, when, is_whole=is_whole)
 

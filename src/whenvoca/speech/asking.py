@@ -15,6 +15,7 @@ from whenvoca.speech.titles import event_tokens, is_named
 from whenvoca.speech.which import expanded, find
 
 _IGNORED = QUERY_FILLERS | ASKING | {"until", "'s"}
+DAY_BEGINS = 6  # a night that ends before takes nothing of the day
 _SOON = 7 * DAY  # so far the agenda goes, where no time is said
 _MEET = {"meet", "talk", "speak", "chat"}
 _SUITS = {"work", "suit", "fit", "ok", "okay", "fine", "possible", "good"}
@@ -26,6 +27,7 @@ def ask(context: Context, begin: int, end: int, *, wants_to_know: bool) -> Reque
     request, around = context.request, context.around
     core = context.lows[begin:end]
     pieces = context.pieces(begin, end)
+    context.tell(pieces)
     if doubt := context.doubt(pieces):
         return context.ask(doubt, "start")
     if is_about_free(core, pieces):
@@ -160,6 +162,8 @@ def free(context: Context, begin: int, end: int, pieces: Pieces) -> Request:
         asks_when = "when" in core or length is not None
         period = (around.now, context.moment(context.wall.date() + 7 * DAY, time(0)) if asks_when else midnight)
     request.period = low, high = period
+    if not is_point and low.astimezone(zone).time() == time(0):
+        low = context.moment(low.astimezone(zone).date(), time(DAY_BEGINS))
     agenda = _of_whom(context, pieces)
     request.targets = [each for each in _between(context, low, high, agenda) if each.event.takes_time]
     taken = [each.event.span(zone) for each in request.targets]

@@ -61,6 +61,7 @@ def carry(context: Context, said: Wanted) -> Request:
     which = context.pieces(*said.which)
     is_naming = said.verb in NAMING
     new = context.pieces(*said.new, bare=True, locks=False) if said.new is not None else Pieces([])
+    context.tell(which, *([] if is_naming else [new]))
     if doubt := context.doubt(which, *([] if is_naming else [new])):
         return context.ask(doubt, "start")
     request.scope = scope_of(context, said.begin, said.end)
@@ -331,6 +332,7 @@ def correct(context: Context, begin: int, end: int) -> Request | None:
         return None
     if pieces.length is not None and not pieces.whens and not DIRECTIONS & set(lows[begin:end]):
         return None
+    context.tell(pieces)
     if doubt := context.doubt(pieces):
         return context.ask(doubt, "start")
     request = context.request
@@ -377,5 +379,6 @@ def fragment(context: Context, begin: int, end: int) -> Request | None:
         changes["location"] = place
     if not changes:
         return None
+    context.tell(pieces)
     request.intent, request.targets, request.changes = "change", list(context.around.last), changes
     return request

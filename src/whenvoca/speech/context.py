@@ -64,8 +64,11 @@ class Context:
         for when in pieces.whens if part else ():
             is_settled = part == "evening" and when.from_ is not None and not 5 <= when.from_.at.hour <= 11
             when.part = when.part or (part if when.from_ is not None and not is_settled else "")
-        self.request.because += pieces.because
         return pieces
+
+    def tell(self, *found: Pieces) -> None:
+        """These pieces are what was read; what else was tried is not told."""
+        self.request.because = [each for pieces in found for each in pieces.because]
 
     def reader(self) -> TimeReader:
         """Reads times among the words."""

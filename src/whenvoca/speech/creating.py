@@ -63,6 +63,7 @@ def create(context: Context, begin: int, end: int, *, is_wanted: bool) -> Reques
     request = context.request
     request.intent = "create"
     request.events = [each.wish for each in parts]
+    context.tell(*(each.pieces for each in parts))
     if doubt := context.doubt(*(each.pieces for each in parts)):
         return context.ask(doubt, "start")
     if any(each.when is not None and each.when.open_end and each.when.until is None for each in parts):
@@ -95,8 +96,6 @@ def _parts(context: Context, begin: int, end: int) -> list[_Part]:
     whole = _part(context, begin, end)
     if whole.pieces.repeat or sum(each.from_ is not None for each in whole.pieces.whens) < 2:
         return [whole]
-    kept = list(context.request.because)
-    context.request.because = []
     parts: list[_Part] = []
     at = begin
     for i in range(begin, end + 1):
@@ -110,7 +109,6 @@ def _parts(context: Context, begin: int, end: int) -> list[_Part]:
             parts = []
     titles = [each.wish.title for each in parts if each.wish.title]
     if len(parts) < 2 or not titles or not (parts[0].wish.title or len(titles) == 1):
-        context.request.because = kept
         return [whole]
     days = next((each.when.days for each in parts if each.when is not None and each.when.days is not None), None)
     for n, part in enumerate(parts):

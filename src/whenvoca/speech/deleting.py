@@ -15,6 +15,7 @@ def delete(context: Context, verb: str, begin: int, end: int) -> Request:
     request.intent = "delete"
     lows = context.lows[begin:end]
     pieces = context.pieces(begin, end)
+    context.tell(pieces)
     if doubt := context.doubt(pieces):
         return context.ask(doubt, "start")
     wanted = [low for low in context.title_words(pieces) if low not in DELETE_FILLERS]
