@@ -6,7 +6,17 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
 
 from whenvoca.speech.context import DAY, IS_PAST, Context, joined
-from whenvoca.speech.lexicon import BOOKED, FINITE, LABELS, LEFT_OF_TIMES, MEANT_WHOLE, NAMELESS, NEAR_DAYS, PRONOUNS
+from whenvoca.speech.lexicon import (
+    BOOKED,
+    FINITE,
+    LABELS,
+    LEFT_OF_TIMES,
+    MEANT_WHOLE,
+    NAMED_DAYS,
+    NAMELESS,
+    NEAR_DAYS,
+    PRONOUNS,
+)
 from whenvoca.speech.pieces import Pieces, When
 from whenvoca.speech.request import Request, Wish
 from whenvoca.speech.times import Days
@@ -176,6 +186,8 @@ def _looks_wanted(context: Context, parts: list[_Part]) -> bool:
 def _is_title_led(context: Context, pieces: Pieces, begin: int) -> bool:
     """Whether a word stands before a known title that may be an order which is not understood."""
     before = min(context.locked) - 1
+    while before >= begin and context.lows[before] in ("the", "a", "an", "my", "our"):
+        before -= 1
     return before >= begin and before - begin not in pieces.claimed and context.lows[before] not in _BEFORE_TITLES
 
 
@@ -203,6 +215,8 @@ def _has_time_left(part: _Part) -> bool:
         if is_listed and i + 2 < len(words) and words[i + 2].low[:1].isdecimal():
             return True  # the 19, 20 and 21 march
     claimed = part.pieces.claimed
+    if any(low.endswith("day") and len(low) >= 6 and low not in NAMED_DAYS for low in left):
+        return True  # a day whose name is not known: tursday
     is_undated = (
         part.when is not None and part.when.days is None and part.when.relative is None and not part.pieces.repeat
     )

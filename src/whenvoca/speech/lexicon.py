@@ -173,3 +173,9 @@ NEAR_DAYS = _of(
     "april august beginning christmas december early easter february friday january july june mayday mid monday november october "
     "saturday september sunday thursday tuesday wednesday weekdays weekend weekends"
 )
+
+# End like the name of a day, and are none.
+NAMED_DAYS = _of(
+    "birthday doomsday everyday friday heyday holiday mayday midday monday noonday payday saturday sunday thursday today tuesday "
+    "wednesday weekday workday"
+)

@@ -14,13 +14,14 @@ from whenvoca.speech.lexicon import ASKING, CORRECTING, IT, MODALS, NEW, VERB_OF
 from whenvoca.speech.request import Request, Surroundings
 from whenvoca.speech.sentence import Clause, find_clause, split_sentences
 from whenvoca.speech.statements import moved_up, tell
-from whenvoca.speech.words import Word, spelled, split_words
+from whenvoca.speech.words import Word, is_one_off, slipped, spelled, split_words
 
 _SHORT = 8  # words of an answer
 _REMINDING = {
     "set", "add", "make", "create", "put", "a", "an", "remind", "reminder", "alarm", "alert", "me", "us", "about", "of", "to", "for",
     "that", ":",
 }  # fmt: skip
+_SHORT_VERBS = frozenset({"book", "move", "push", "make", "drop", "skip", "wipe"})
 _INNER = {"start": "start", "begin": "start", "end": "end", "finish": "end", "last": "last"}  # make the call end at 3
 _KNOWN_VERBS = frozenset(VERB_OF)
 
@@ -32,8 +33,22 @@ def understand(text: str, around: Surroundings) -> Request:
     return request
 
 
+def _asked(words: list[Word]) -> list[Word]:
+    """The words with a slip in the first one mended where it can only be a question: whst is on friday."""
+    if (
+        len(words) < 3
+        or words[0].low in ASKING
+        or words[1].low not in ("is", "are", "do", "does", "time", "have", "did")
+    ):
+        return words
+    near = [each for each in ("what", "when", "where", "which") if is_one_off(words[0].low, each)]
+    if len(near) != 1 or len(words[0].low) < 3:
+        return words
+    return [Word(words[0].text, near[0], words[0].begin, words[0].end), *words[1:]]
+
+
 def _understand(text: str, around: Surroundings) -> Request:
-    words = split_words(text)
+    words = _asked(split_words(text))
     if not words:
         return Request("none")
     pending = around.pending
@@ -180,7 +195,7 @@ def _verb(low: str) -> str:
 def _command(context: Context, begin: int, end: int) -> tuple[str, str, int]:
     """What the head of a clause orders: the intent, its verb, and behind which word it stands; empty for no order."""
     core = context.lows[begin:end]
-    head = spelled(core[0], _KNOWN_VERBS) or core[0]
+    head = spelled(core[0], _KNOWN_VERBS) or (slipped(core[0], _SHORT_VERBS) if len(core) > 2 else "") or core[0]
     intent = VERB_OF.get(head, "")
     following = core[1] if len(core) > 1 else ""
     words = set(core)

@@ -11,7 +11,17 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 
-from whenvoca.speech.words import MONTHS, ORDINALS, UNITS, WEEKDAYS, Word, look_up, number_of
+from whenvoca.speech.words import (
+    MONTHS,
+    ORDINALS,
+    UNITS,
+    WEEKDAYS,
+    Word,
+    is_one_off,
+    is_word_of_its_own,
+    look_up,
+    number_of,
+)
 
 _CLOCK = re.compile(r"(\d{1,2})[:.](\d{2})\Z")
 _PARTS = {
@@ -364,10 +374,12 @@ class TimeReader:
         day = _day_number(self.low(j))
         if day:
             k = j + 1 + (self.low(j + 1) == "of")
-            month = look_up(self.words[k], MONTHS) or _shortened(self.low(k)) if k < len(self.words) else None
+            month = _month_beside(self.low(k)) if k < len(self.words) else None
             if month:
                 return self._with_year(k + 1, day, month)
         month = look_up(self.words[i], MONTHS) if i < len(self.words) and len(self.low(i)) > 2 else None
+        if month is None and re.fullmatch(r"\d{1,2}(?:st|nd|rd|th)", self.low(i + 1)):
+            month = _month_beside(self.low(i)) or None
         if month is None or (self.low(i) == "may" and not _day_number(self.low(i + 1)) and self.low(i + 1) != "the"):
             return None
         k = i + 1 + (self.low(i + 1) == "the")
@@ -619,9 +631,18 @@ class TimeReader:
         return None
 
 
-def _shortened(low: str) -> int:
-    """A month of five letters with one of them left out, behind a day: 14 aprl."""
-    return {"aprl": 4, "apil": 4, "arpl": 4, "mrch": 3, "marh": 3, "mach": 3}.get(low, 0)
+_MONTH_NAMES = {name: number for name, number in MONTHS.items() if len(name) >= 4}
+
+
+def _month_beside(low: str) -> int:
+    """A month beside the number of its day: there any letter of it may be wrong. 0 for none."""
+    low = low.rstrip(".")
+    if low in MONTHS:
+        return MONTHS[low]
+    if len(low) < 4 or not low.isalpha() or is_word_of_its_own(low):
+        return 0
+    near = {number for name, number in _MONTH_NAMES.items() if is_one_off(low, name)}
+    return near.pop() if len(near) == 1 else 0
 
 
 _TENS = {"twenty": 20, "thirty": 30}

@@ -69,7 +69,8 @@ _SHORT = {
     "->": "to", "→": "to", "=>": "to", "–": "-", "—": "-", "tmrw": "tomorrow", "tmr": "tomorrow", "tomo": "tomorrow",
     "tmw": "tomorrow", "2moro": "tomorrow", "2morrow": "tomorrow", "tdy": "today", "2day": "today", "tonite": "tonight",
     "thx": "thanks", "pls": "please", "plz": "please", "wanna": "want", "mtg": "meeting", "appt": "appointment", "@": "at",
-    "wk": "week", "wks": "weeks", "nxt": "next", "wat": "what", "wht": "what", "whats": "what's", "wats": "what's",
+    "wk": "week", "wks": "weeks", "nxt": "next", "wat": "what", "wht": "what", "waht": "what", "hwat": "what", "whta": "what",
+    "wath": "what", "wehn": "when", "whne": "when", "hwen": "when", "whn": "when", "whats": "what's", "wats": "what's",
     "whens": "when's", "dont": "don't", "cant": "can't", "im": "i'm", "teh": "the", "u": "you", "bday": "birthday",
 }  # fmt: skip
 
@@ -152,23 +153,40 @@ _WORDS_OF_THEIR_OWN = frozenset(
 
 @lru_cache(maxsize=4096)
 def spelled(low: str, known: frozenset[str]) -> str:
-    """The known word that is meant: itself, or the one long word that is one letter away; empty if there is none."""
+    """The known word that is meant: itself, or the one that is one letter away; empty if there is none, or there are several.
+
+    Of words of five letters only what hardly is another word counts: two letters turned round, one doubled or left out.
+    """
     if low in known:
         return low
-    if len(low) < 5 or not low.isalpha() or low in _WORDS_OF_THEIR_OWN:
+    if len(low) < 4 or not low.isalpha() or low in _WORDS_OF_THEIR_OWN:
         return ""
-    near = [
-        word
-        for word in known
-        if len(word) >= 5 and abs(len(word) - len(low)) <= 1 and word[0] == low[0] and _is_near(low, word)
-    ]
+    near = [word for word in known if len(word) >= 5 and abs(len(word) - len(low)) <= 1 and _is_near(low, word)]
+    if len(near) > 1:
+        near = [word for word in near if word[0] == low[0]]
+    return near[0] if len(near) == 1 else ""
+
+
+def slipped(low: str, known: frozenset[str]) -> str:
+    """The short known word that is meant where hardly another can be: two letters turned round, one doubled or left out."""
+    if low in known or len(low) < 3 or not low.isalpha():
+        return low if low in known else ""
+    near = [word for word in known if len(word) >= 4 and _is_slip(low, word)]
     return near[0] if len(near) == 1 else ""
 
 
 def _is_near(one: str, other: str) -> bool:
+    """Whether a word differs from a known one by one letter: one more, one less, one other, or two turned round."""
+    return _is_slip(one, other) if len(other) == 5 else is_one_off(one, other)
+
+
+def is_word_of_its_own(low: str) -> bool:
+    """Whether a word is one letter from a word of time or a command, and none."""
+    return low in _WORDS_OF_THEIR_OWN
+
+
+def is_one_off(one: str, other: str) -> bool:
     """Whether two words differ by one letter: one more, one less, one other, or two turned round."""
-    if min(len(one), len(other)) == 5:  # short ones: two letters turned round alone, so that tours are no thurs
-        return len(one) == len(other) and sorted(one) == sorted(other)
     if len(one) == len(other):
         places = [i for i in range(len(one)) if one[i] != other[i]]
         if len(places) == 2 and places[1] == places[0] + 1:
@@ -176,6 +194,20 @@ def _is_near(one: str, other: str) -> bool:
         return len(places) <= 1
     short, long = sorted((one, other), key=len)
     return any(long[:i] + long[i + 1 :] == short for i in range(len(long)))
+
+
+def _is_slip(one: str, other: str) -> bool:
+    if len(one) == len(other):
+        places = [i for i in range(len(one)) if one[i] != other[i]]
+        is_next = len(places) == 2 and places[1] == places[0] + 1
+        return is_next and one[places[0]] == other[places[1]] and one[places[1]] == other[places[0]]
+    if len(one) == len(other) + 1:
+        return any(one[i] == one[i - 1] and one[:i] + one[i + 1 :] == other for i in range(1, len(one)))
+    return (
+        len(one) == len(other) - 1
+        and one[0] == other[0]
+        and any(other[:i] + other[i + 1 :] == one for i in range(1, len(other)))
+    )
 
 
 def look_up(word: Word, table: Mapping[str, int]) -> int | None:
