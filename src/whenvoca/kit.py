@@ -2,16 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+import contextlib
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from whenvoca.engine.checking import CheckResult, check_files, choose_files, read_file, written_columns
+from whenvoca.engine.checking import (
+    CheckResult,
+    ReadFile,
+    check_files,
+    choose_files,
+    read_file,
+    shown_path,
+    written_columns,
+)
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.workspace import Workspace, ensure_root, find_workspace, load_workspace
 from whenvoca.errors import SourceFault
 from whenvoca.language.definitions import Vocabulary
-from whenvoca.language.tree import Workflow
 from whenvoca.places.opening import Places
 from whenvoca.steps import STEPS
 from whenvoca.triggers import TRIGGERS
@@ -28,10 +36,13 @@ class Kit:
     places: Places
     clock: Clock
     new_root: str = ""  # the root that had to be made, to be told
+    read: dict[Path, ReadFile] = field(
+        default_factory=dict
+    )  # workflow files as they were read when it was opened, each for one check
 
     def check(self, names: Sequence[str] = ()) -> CheckResult:
         """Checks the workflows named, or all."""
-        return check_files(self.workspace, choose_files(self.workspace, names), VOCABULARY, self.places)
+        return check_files(self.workspace, choose_files(self.workspace, names), VOCABULARY, self.places, self.read)
 
 
 def open_kit(folder: Path | None, clock: Clock, *, zone: str = "", with_root: bool = False) -> Kit:
@@ -46,14 +57,15 @@ def open_kit(folder: Path | None, clock: Clock, *, zone: str = "", with_root: bo
     if made:
         workspace = replace(workspace, root=made)
     places = Places(workspace, clock)
-    places.set_written(written_columns(_readable(workspace)))
-    return Kit(workspace, places, clock, made)
+    read = _readable(workspace)
+    places.set_written(written_columns(each.workflow for each in read.values()))
+    return Kit(workspace, places, clock, made, read)
 
 
-def _readable(workspace: Workspace) -> Iterator[Workflow]:
+def _readable(workspace: Workspace) -> dict[Path, ReadFile]:
     """The workflows that can be read at all, faulty ones too: what they write counts as written."""
+    found = {}
     for path in workspace.workflow_files():
-        try:
-            yield read_file(path, path.name, VOCABULARY).workflow
-        except SourceFault:
-            continue
+        with contextlib.suppress(SourceFault):
+            found[path] = read_file(path, shown_path(workspace, path), VOCABULARY)
+    return found

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, MutableMapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
@@ -105,14 +105,18 @@ def choose_workflows(result: CheckResult, names: Sequence[str]) -> list[tree.Wor
     return list(result.workflows)
 
 
-def check_files(workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabulary, places: PlaceLook) -> CheckResult:
-    """Reads and checks these files; all faults at once."""
+def check_files(
+    workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabulary, places: PlaceLook,
+    just_read: MutableMapping[Path, ReadFile] | None = None,
+) -> CheckResult:  # fmt: skip
+    """Reads and checks these files; all faults at once. ``just_read`` are files that were just read: each is used once."""
     read: list[ReadFile] = []
     faults: dict[str, Sequence[Fault]] = {}
     for path in paths:
-        shown = _shown(workspace, path)
+        shown = shown_path(workspace, path)
         try:
-            read.append(read_file(path, shown, vocabulary))
+            found = just_read.pop(path, None) if just_read else None
+            read.append(found if found is not None else read_file(path, shown, vocabulary))
         except SourceFault as fault:
             faults[shown] = [Fault(shown, None, fault.message, fault.mend)]
     infos: dict[str, PlaceInfo] = {}
@@ -123,8 +127,7 @@ def check_files(workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabul
     known = {name.lower(): infos.get(name.lower()) or PlaceInfo(name=name, kind="") for name in places.names()}
     around = Surroundings(_with_kinds(known, places), workspace.people_names, event_type, task_type)
     for each in read:
-        found = check_workflow(each.workflow, each.faults, around)
-        faults[each.workflow.file] = found
+        faults[each.workflow.file] = check_workflow(each.workflow, each.faults, around)
     _add_circles(read, faults)
     warnings = [f"{info.name}: {warning}" for info in infos.values() for warning in info.warnings]
     for each in read:
@@ -145,7 +148,8 @@ def _with_kinds(known: Mapping[str, PlaceInfo], places: PlaceLook) -> dict[str, 
     }
 
 
-def _shown(workspace: Workspace, path: Path) -> str:
+def shown_path(workspace: Workspace, path: Path) -> str:
+    """A file as messages call it: from the workspace's folder on."""
     try:
         return path.resolve().relative_to(workspace.folder.resolve()).as_posix()
     except ValueError:

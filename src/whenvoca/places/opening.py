@@ -24,7 +24,6 @@ from whenvoca.places.calendar.single import FileCalendar
 from whenvoca.places.chat.dictation import TextBeside
 from whenvoca.places.chat.folder import FolderChat
 from whenvoca.places.chat.rehearsed import RehearsedChat
-from whenvoca.places.mail.folder import FolderOutbox, RehearsedOutbox
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.csv_file import CsvFile
 from whenvoca.places.sheet.grid import Backing
@@ -359,6 +358,8 @@ class Places:
         return TextBeside() if kind else None
 
     def _open_outbox(self, settings: PlaceSettings) -> OutboxFace:
+        from whenvoca.places.mail.folder import FolderOutbox, RehearsedOutbox
+
         settings.allow(_OUTBOX_KEYS)
         zone, sender = self._zone_of(settings), settings.text("from")
         self._need_one(

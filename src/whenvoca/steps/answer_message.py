@@ -1,149 +1,23 @@
-"""The steps `answer message`: a request in plain English done and answered, or a plain reply, in the chat that it came by."""
+"""The steps `answer message`: what they are; what they do stands in `desk.py`, whose reader is only loaded where it is needed."""
 
 from __future__ import annotations
 
-from typing import Any
-
-from whenvoca.engine.conversing import ASKABLE, ASKED_BEFORE, Conversation, Deed, Manner, deed_from_text
-from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import Found
-from whenvoca.engine.identity import Lineage
-from whenvoca.engine.message_thing import MessageThing
-from whenvoca.engine.people import Person
-from whenvoca.engine.reversing import reversals
 from whenvoca.engine.step_call import Acting, StepCall
-from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
-from whenvoca.values.kinds import is_empty
-from whenvoca.values.texts import show_value
 
-_NOT_HEARD = "I could not make out what was dictated. Please type it."
-
-
-def _reply(call: StepCall) -> Acting:
-    message = _message_of(call)
-    person = call.people.find(_text_of(message, "sender"))
-    text = call.told("text", person.zone if person is not None else None)
-    if text.strip():
-        yield _to_sender(call, message, text, "reply")
+_ASKABLE = ("several", "series", "deletions", "changes", "creations", "nothing")
 
 
 def _answer(call: StepCall) -> Acting:
-    message = _message_of(call)
-    text, sender, room = (_text_of(message, word) for word in ("text", "sender", "room"))
-    if not text.strip():
-        if message.value_of("dictated"):
-            yield _to_sender(call, message, _NOT_HEARD, "reply")
-        return
-    sent = message.value_of("sent")
-    talk = Conversation(
-        call.stage, _manner(call), person=call.people.find(sender), sender=sender, room=room, identity=lambda n: _lineage(call, n)
-    )  # fmt: skip
-    heard = talk.hear(text, sent)
-    (found,) = call.recalled(lambda: [Found("", "deed", {"deed": heard.to_text()})])
-    deed = deed_from_text(found.state["deed"], talk.around)  # after a crash what was decided before
-    said = deed.reply
-    fault: RowFault | None = None
-    try:
-        if deed.undoes:
-            left: list[str] = []
-            yield from _undo(call, deed, left)
-            said += f" Left: {'; '.join(left)}" if left else ""
-        elif deed.is_done:
-            yield from talk.effects(deed.request)
-    except RowFault as refused:
-        fault, said, deed.is_done = refused, f"That failed: {refused.message}", False
-    approver = _approver(call, talk, deed)
-    if approver is not None:
-        asked = talk.ask_another(deed, approver, sent)
-        deed.asker = (approver.name, "")
-        said = f"{approver.name} has to agree to that, and is asked now."
-        yield _to(call, approver, asked, "question")
-    elif deed.asker[0]:
-        yield from _tell_asker(call, deed, said)
-    talk.remember(deed, call.run, sent)
-    yield _to_sender(call, message, said, "reply")
-    if fault is not None:
-        raise fault
+    from whenvoca.steps.desk import answer
+
+    yield from answer(call)
 
 
-def _undo(call: StepCall, deed: Deed, left: list[str]) -> Acting:
-    """Takes back what an earlier run did; its messages stay, of course."""
-    ledger = call.stage.ledger
-    records = [each for each in ledger.runs(numbers=deed.undoes, limit=len(deed.undoes)) if each.undone is None]
-    yield from reversals(call.stage, records, left)
-    for record in records:
-        ledger.note_undone(call.run, record)
+def _reply(call: StepCall) -> Acting:
+    from whenvoca.steps.desk import reply
 
-
-def _approver(call: StepCall, talk: Conversation, deed: Deed) -> Person | None:
-    """Who else has to agree to what is asked for."""
-    name = talk.needs_approver(deed)
-    person = call.people.find(name) if name else None
-    if name and person is None:
-        raise RowFault(f'approver: there is nobody "{name}" in [people]')
-    return person
-
-
-def _tell_asker(call: StepCall, deed: Deed, said: str) -> Acting:
-    """Who waited for another one's yes hears what came of it, where they asked."""
-    name, room = deed.asker
-    person = call.people.find(name)
-    if room:
-        yield _effect(call, {"room": room, "text": f"{name}: {said}"}, "word")
-    elif person is not None:
-        yield _to(call, person, said, "word")
-
-
-def _manner(call: StepCall) -> Manner:
-    calendars = call.calendars
-    writable = [name for name in calendars if not call.stage.calendar(name).info().readonly]
-    before = call.value("ask-before")
-    said = [show_value(each).strip().lower() for each in (before if isinstance(before, list | tuple) else [before])]
-    asked = ASKED_BEFORE if is_empty(before) else tuple(said)
-    for each in asked:
-        if each not in (*ASKABLE, "nothing"):
-            raise RowFault(f'ask-before is never "{each}"', mend=f"one or several of: {', '.join(ASKABLE)}, or nothing")
-    length = call.value("length")
-    return Manner(
-        calendars=calendars, home=writable[0] if writable else "", length=60 if length is None else round(length.to_seconds() / 60),
-        ask_before=asked, approver=call.text("approver").strip(),
-    )  # fmt: skip
-
-
-def _lineage(call: StepCall, number: int) -> Lineage:
-    own = call.lineage
-    return Lineage(own.root, own.workflow, own.subject, own.step, f"{own.repetition}{number}")
-
-
-def _message_of(call: StepCall) -> MessageThing:
-    message: Any = call.subject
-    if not isinstance(message, MessageThing):
-        raise RowFault("the workflow is not about a message")
-    return message
-
-
-def _text_of(message: MessageThing, word: str) -> str:
-    return str(message.value_of(word) or "")
-
-
-def _to_sender(call: StepCall, message: MessageThing, text: str, what: str) -> Effect:
-    """A message back to where it came from: the room, or the sender alone."""
-    room, sender = _text_of(message, "room"), _text_of(message, "sender")
-    if room:
-        return _effect(call, {"room": room, "text": text}, what)
-    person = call.people.find(sender)
-    if person is not None:
-        return _to(call, person, text, what)
-    return _effect(call, {"person": sender, "chat": sender, "text": text}, what)
-
-
-def _to(call: StepCall, person: Person, text: str, what: str) -> Effect:
-    return _effect(call, {"person": person.name, "chat": person.chat or person.name, "text": text}, what)
-
-
-def _effect(call: StepCall, after: dict[str, Any], what: str) -> Effect:
-    return Effect(verb="send message", place=call.subject_place, target=call.occasion(what), after=after)
+    yield from reply(call)
 
 
 ANSWER = StepDefinition(
@@ -158,7 +32,7 @@ ANSWER = StepDefinition(
             name="length", type="duration", default="1 hour", meaning="How long an event is whose end is not said.", example="45 minutes"
         ),
         FieldDefinition(
-            name="ask-before", type="texts", default='"several", "series"', choices=(*ASKABLE, "nothing"),
+            name="ask-before", type="texts", default='"several", "series"', choices=_ASKABLE,
             example='"deletions", "changes"',
             meaning="Which requests need a yes: several (deletions of more than one), series (deletions of a whole one), deletions, "
             "changes, creations; or nothing.",
