@@ -192,7 +192,7 @@ def slips(word: str) -> set[str]:
             0.97,
         ),
         ("cancel delete remove", "{} the council call", 0.99),
-        ("reschedule postpone", "{} the council call to monday", 1.0),
+        ("reschedule postpone", "{} the council call to monday", 0.99),
         ("rename", "{} the council call to staff call", 1.0),
         ("create schedule arrange", "{} roof tour friday 10:00", 0.98),
     ],
