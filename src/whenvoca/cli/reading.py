@@ -10,7 +10,7 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say_next, show_json, show_table
-from whenvoca.engine.conversing import agenda_of, surroundings
+from whenvoca.engine.remembering import agenda_of, surroundings
 from whenvoca.engine.workspace import find_workspace
 from whenvoca.errors import SettingsFault
 from whenvoca.speech.reading import understand

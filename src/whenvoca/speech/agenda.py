@@ -7,16 +7,8 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.speech.request import Surroundings, Target
 from whenvoca.speech.times import Span
-from whenvoca.speech.words import spelled
 
 _DAY = timedelta(days=1)
-
-
-def is_said(word: str, said: str) -> bool:
-    """Whether a word stands in a text, in one number or the other, one letter wrong at most where it is long."""
-    if word in said or word.rstrip("s") in said or (word.endswith("es") and len(word) > 4 and word[:-2] in said):
-        return True
-    return bool(len(word) >= 5 and spelled(word, frozenset(part.strip(".,:()") for part in said.split())))
 
 
 def show_moment(moment: datetime) -> str:

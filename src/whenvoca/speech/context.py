@@ -8,8 +8,9 @@ from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property
 
 from whenvoca.speech.agenda import show_moment
+from whenvoca.speech.finder import Finder
 from whenvoca.speech.lexicon import ENDS, EVENING, FILLERS, MORNING
-from whenvoca.speech.pieces import Finder, Pieces, When
+from whenvoca.speech.pieces import Pieces, When
 from whenvoca.speech.request import Request, Surroundings
 from whenvoca.speech.times import Clock, Days, Span, TimeReader
 from whenvoca.speech.titles import AgendaIndex, index_of, known_titles

@@ -21,12 +21,6 @@ VERBS = {
 }
 VERB_OF = {word: intent for intent, words in VERBS.items() for word in words}
 
-# Before a request, and no part of it.
-POLITE = _of("""
-    ! , - : ahead also and calendar can could go hello hey hi i i'd just kindly let's lets like need now ok okay
-    please so then to want we whenvoca would you
-""")
-
 # Begin a question.
 ASKING = _of("""
     agenda am any anything are details did display do does everything find give have how how's hows is list read
