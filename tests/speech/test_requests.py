@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from tests.speech import corpus
 from whenvoca.calendars.event import Event
 from whenvoca.speech.agenda import show_target
+from whenvoca.speech.creating import first_of
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Request, Surroundings, Target, Wish
@@ -209,3 +210,43 @@ def test_one_letter_wrong(words: str, text: str, least: float) -> None:
             wrong += told(request) != meant and request.intent in ("create", "change", "delete")
     assert right >= least * count, (right, count)
     assert wrong <= 0.015 * count, (wrong, count)
+
+
+RULES = st.sampled_from([
+    "FREQ=DAILY", "FREQ=DAILY;INTERVAL=3", "FREQ=WEEKLY", "FREQ=WEEKLY;BYDAY=TU,TH", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", "FREQ=WEEKLY;INTERVAL=2;BYDAY=FR",
+    "FREQ=MONTHLY;BYMONTHDAY=15", "FREQ=MONTHLY;BYDAY=1MO", "FREQ=MONTHLY;BYDAY=-1FR", "FREQ=MONTHLY;BYMONTHDAY=-1", "FREQ=YEARLY",
+    "FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1", "FREQ=WEEKLY;INTERVAL=3;BYDAY=SA",
+])  # fmt: skip
+ENDS = st.sampled_from(["", ";COUNT=6", ";UNTIL=20280630T235959Z"])
+PLACES = st.sampled_from(["", "hall", "old mill", "room 4"])
+WHO = st.lists(st.sampled_from([*PEOPLE, "lia@example.org"]), max_size=2, unique=True)
+
+
+@given(
+    TITLES,
+    st.integers(1, 600),
+    st.sampled_from([0, 1, 3]),
+    st.integers(5, 22),
+    RULES | st.just(""),
+    ENDS,
+    PLACES,
+    WHO,
+    st.sampled_from([None, 15, 1440]),
+)
+def test_a_whole_reading_is_replied_and_read_back(
+    title: str, days: int, length: int, hour: int, rule: str, end: str, place: str, who: list[str], alarm: int | None
+) -> None:
+    """Whole days and times, repetitions with their ends, places, people and alarms: the reply, read again, is the same."""
+    day = date(2027, 3, 17) + timedelta(days=days)
+    repeat = rule + end if rule else ""
+    if repeat:
+        day = first_of(rule, day)
+    if length and not repeat:
+        wish = Wish(title, day, day + timedelta(days=length), place, who, "", alarm)
+    else:
+        start = datetime(day.year, day.month, day.day, hour, tzinfo=AZORES)
+        wish = Wish(
+            title, start, (start.astimezone(UTC) + timedelta(hours=1)).astimezone(AZORES), place, who, repeat, alarm
+        )
+    said = reply_to(Request("create", events=[wish], today=NOW.date()), AZORES).removeprefix("Understood: ")
+    assert [told_wish(each) for each in understand(said, around()).events] == [told_wish(wish)], said

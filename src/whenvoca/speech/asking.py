@@ -173,10 +173,18 @@ def free(context: Context, begin: int, end: int, pieces: Pieces) -> Request:
         {"when", "find", "which", "what", "gaps", "gap", "slot", "slots", "any", "works", "there"} & set(core)
     ) or (length is not None and not length.days and not is_point)
     request.slots = free_gaps(low, high, taken, around, length) if wants_slots or taken else [(low, high)]
+    if "days" in core and length is None:
+        request.slots = [each for each in request.slots if _is_whole_day(context, *each)]
     request.free = bool(request.slots) if wants_slots else not taken
     if not wants_slots and "busy" in core and "free" not in core:
         request.because.append(Because("busy", (0, 0), "asked the other way round"))
     return request
+
+
+def _is_whole_day(context: Context, low: datetime, high: datetime) -> bool:
+    """Whether a free stretch is all the working hours of its day."""
+    begin, end = (each.astimezone(context.around.zone).time().replace(tzinfo=None) for each in (low, high))
+    return (begin, end) == context.around.hours
 
 
 def _of_whom(context: Context, pieces: Pieces) -> list[Target] | None:

@@ -292,9 +292,9 @@ def _repeat(context: Context, wish: Wish, pieces: Pieces, when: When | None) -> 
     count = next((each.read_as for each in pieces.because if each.read_as.startswith("COUNT=")), "")
     if count:
         rule += f";{count}"
-    first = _first_of(rule, wall.date())
+    first = first_of(rule, wall.date())
     if when is not None and when.days is not None and not when.days.doubt:
-        first = _first_of(rule, when.days.first)
+        first = first_of(rule, when.days.first)
     clock = context.reader().settle(when.from_, when.part) if when is not None and when.from_ is not None else None
     until = pieces.repeat_until
     if until is None and when is not None and when.days is not None:
@@ -304,7 +304,7 @@ def _repeat(context: Context, wish: Wish, pieces: Pieces, when: When | None) -> 
         wish.start, wish.end = first, first + DAY
     else:
         if first == wall.date() and clock <= wall.time():
-            first = _first_of(rule, first + DAY)
+            first = first_of(rule, first + DAY)
         assert when is not None
         when.days = Days(first, first)
         wish.start, wish.end = context.span_of(when, pieces.length, default=context.around.length)
@@ -314,7 +314,7 @@ def _repeat(context: Context, wish: Wish, pieces: Pieces, when: When | None) -> 
     wish.repeat = rule
 
 
-def _first_of(rule: str, day: date) -> date:
+def first_of(rule: str, day: date) -> date:
     """The first day of a rule from a day on."""
     from whenvoca.calendars.rules import parse_rule
 

@@ -8,6 +8,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.speech.agenda import show_day, show_target
 from whenvoca.speech.request import Request, Target, Wish
+from whenvoca.speech.rules import show_rule
 from whenvoca.values.texts import show_value
 
 _MOST = 12
@@ -28,12 +29,16 @@ def show_wish(wish: Wish, zone: ZoneInfo, today: date | None = None) -> str:
         )
     elif start is not None and end is not None:
         final = end - timedelta(days=1)
-        when = show_day(start, today) if final == start else f"{show_day(start, today)} to {show_day(final, today)}"
+        when = (
+            f"{show_day(start, today)} all day"
+            if final == start
+            else f"{show_day(start, today)} to {show_day(final, today)}"
+        )
     else:
         when = ""
     more = [f"in {wish.location}"] if wish.location else []
     more += [f"with {', '.join(wish.attendees)}"] if wish.attendees else []
-    more += ["repeating"] if wish.repeat else []
+    more += [show_rule(wish.repeat, zone)] if wish.repeat else []
     more += [f"alarm {wish.alarm_minutes} min before"] if wish.alarm_minutes is not None else []
     return " ".join(part for part in (when, wish.title, *more) if part)
 
@@ -93,7 +98,7 @@ def _details(target: Target, zone: ZoneInfo, today: date | None) -> str:
     alarms = [f"{show_value(-each)} before" if each.to_seconds() < 0 else show_value(each) for each in event.alarms]
     found = {
         "place": [event.location] if event.location else [], "people": people, "organizer": [event.organizer] if event.organizer else [],
-        "repeats": [event.rule] if event.rule else ["yes"] if event.occurrence is not None else [], "alarm": alarms,
+        "repeats": [show_rule(event.rule, zone)] if event.rule else ["yes"] if event.occurrence is not None else [], "alarm": alarms,
         "details": [event.details] if event.details else [], "calendar": [target.calendar],
     }  # fmt: skip
     return "\n".join(
