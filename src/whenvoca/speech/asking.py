@@ -9,7 +9,7 @@ from whenvoca.speech.agenda import free_gaps
 from whenvoca.speech.context import DAY, Context
 from whenvoca.speech.lexicon import ASKING, FREE_WORDS, IT, MODALS, QUERY_FILLERS, WHAT_IS_ON
 from whenvoca.speech.pieces import Pieces
-from whenvoca.speech.request import Because, Request, Target
+from whenvoca.speech.request import Request, Target
 from whenvoca.speech.times import Span
 from whenvoca.speech.titles import event_tokens, is_named
 from whenvoca.speech.which import expanded, find
@@ -177,7 +177,7 @@ def free(context: Context, begin: int, end: int, pieces: Pieces) -> Request:
         request.slots = [each for each in request.slots if _is_whole_day(context, *each)]
     request.free = bool(request.slots) if wants_slots else not taken
     if not wants_slots and "busy" in core and "free" not in core:
-        request.because.append(Because("busy", (0, 0), "asked the other way round"))
+        request.asks_busy = True
     return request
 
 

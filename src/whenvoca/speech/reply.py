@@ -128,8 +128,8 @@ def _free(request: Request, zone: ZoneInfo) -> str:
         for low, high in request.slots[:_MOST]
     ]
     if request.free and not request.targets:
-        return "Yes, free."
+        return "No, free." if request.asks_busy else "Yes, free."
     taken = "; ".join(show_target(each, zone, request.today) for each in request.targets[:5])
     if request.free:
         return "Free: " + "; ".join(slots)
-    return f"No: {taken}" + (f"\nFree: {'; '.join(slots)}" if slots else "")
+    return f"{'Yes, busy' if request.asks_busy else 'No'}: {taken}" + (f"\nFree: {'; '.join(slots)}" if slots else "")

@@ -79,6 +79,7 @@ class Request:
     question: str = ""
     because: list[Because] = field(default_factory=list)
     wants_count: bool = False  # how many was asked for
+    asks_busy: bool = False  # whether it is busy was asked for, not whether it is free
     choice: list[int] = field(default_factory=list)  # of a numbered question
     purpose: str = ""  # of a question: what is done when it is answered
     wants_details: bool = False  # of each event, not when it is alone
