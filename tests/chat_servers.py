@@ -200,11 +200,11 @@ class Onlooker:
         self._thread.join(5)
 
 
-def eventually(condition: Any, seconds: float = 8.0) -> None:
-    """Waits until it holds."""
+def eventually(condition: Any, seconds: float = 8.0, told: Any = lambda: "") -> None:
+    """Waits until it holds; ``told`` says what there was instead."""
     ends = time.monotonic() + seconds
     while not condition():
-        assert time.monotonic() < ends, "it never came to be"
+        assert time.monotonic() < ends, f"it never came to be {told()}"
         time.sleep(0.02)
 
 

@@ -18,6 +18,7 @@ from whenvoca.places.chat.xmpp import Arrived
 if TYPE_CHECKING:
     from whenvoca.places.chat.xmpp import XmppSettings
 
+_MUC_USER = "{http://jabber.org/protocol/muc#user}"
 _SOUNDS = (".ogg", ".oga", ".opus", ".mp3", ".m4a", ".wav", ".aac", ".webm")
 
 
@@ -124,7 +125,11 @@ class Client(ClientXMPP):
         key = archived or str(message["stanza_id"]["id"] or "") or str(message["id"])
         who = sender.bare
         if in_room:
-            real = str(self._plugins["xep_0045"].get_jid_property(sender.bare, sender.resource, "jid") or "")
+            told = message.xml.find(
+                f"{_MUC_USER}x/{_MUC_USER}item"
+            )  # an archive tells who it was, also of those who have left
+            real = str(told.get("jid") or "") if told is not None and archived else ""
+            real = real or str(self._plugins["xep_0045"].get_jid_property(sender.bare, sender.resource, "jid") or "")
             who = real.partition("/")[0]
         self._arrived.setdefault(f"{sender.bare} {key}", (who, sender.bare if in_room else "", text, sent, sound))
         self.wake()
