@@ -373,3 +373,10 @@ def test_why_a_message_made_a_run_or_none(chat: Desk, who: str, text: str, room:
     (told,) = chat.run("explain", "--message", text[-9:], "--json").json["explanations"]
     assert said in told["reason"], told
     assert chat.run("explain", "--message", "xyzzy").code == 2
+
+
+def test_what_cannot_be_done_is_answered(chat: Desk) -> None:
+    say(chat, "ines", "board on the first monday of every month at 18:00")
+    (said,) = say(chat, "ines", "move the whole board series to tuesday")
+    assert said.startswith("ines: That cannot be done: a series on 1MO cannot be moved to another day"), said
+    assert agenda(chat) == []  # nothing of it in these two weeks, and nothing was moved

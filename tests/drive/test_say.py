@@ -345,3 +345,21 @@ def test_people_whom_the_calendar_names(desk: Desk) -> None:
     talk(
         desk, ("talk mon 15:00 with carla", 0, "with carla@example.com"), ("anything with carla on monday?", 0, "15:00")
     )
+
+
+def test_a_series_moved_to_another_day_turns_with_what_was_taken_out_of_it(desk: Desk) -> None:
+    """Its weekdays turn, an occurrence that was taken out stays out, and days that cannot be turned are refused."""
+    talk(
+        desk,
+        ("mirror wash every tuesday and thursday 10:40, 6 times", 0, "every tuesday and thursday, 6 times"),
+        ("cancel the mirror wash on the 25th", 0, "Deleted"),
+        ("move all mirror washes a day later", 0, "the whole series"),
+    )
+    assert titles(desk) == [f"mirror wash {day}T10:40" for day in ("03-19", "03-24", "03-31", "04-02", "04-07")]
+    talk(
+        desk,
+        ("board on the first monday of every month at 18:00", 0, "every month on the first monday"),
+        ("move the whole board series to tuesday", 1, "cannot be moved to another day"),
+        ("from 6 april on mirror wash on saturday", 0, "and all after it"),
+    )
+    assert [each for each in titles(desk) if "wash" in each][-1].endswith("T10:40")

@@ -124,6 +124,12 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
     fresh = [line for name in names - {"optional", "alarm"} for line in field_lines(name, new)]
     if "optional" in names and "attendees" not in names:
         fresh += field_lines("attendees", new)
+    for name, before, after in (("EXDATE", old.excluded, new.excluded), ("RDATE", old.added, new.added)):
+        if (
+            before != after and old.occurrence is None
+        ):  # a series that moved, with what was taken out of it and put into it
+            replaced.add(name)
+            fresh += [moment_line(name, value) for value in after]
     fresh += [f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}", f"SEQUENCE:{new.sequence}"]
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "alarm" in names else None
     body = b"".join(_patched(data[place.begin : place.end], replaced, fresh, alarms))

@@ -20,7 +20,7 @@ from whenvoca.engine.people import Person
 from whenvoca.engine.remembering import Memory, agenda_of, recall, request_from_state, request_to_state, surroundings
 from whenvoca.engine.reversing import choose_runs
 from whenvoca.engine.stage import Stage
-from whenvoca.errors import RequestFault
+from whenvoca.errors import RequestFault, RowFault
 from whenvoca.speech.context import IS_PAST
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
@@ -190,7 +190,11 @@ class Conversation:
         for target in request.targets:
             if self._stage.calendar(target.calendar).info().readonly:
                 return Deed(request, f"{target.calendar} is only read; nothing is changed.", failed=True)
-        if all(decide() is None for decide in self.deciders(request)):
+        try:
+            is_so = all(decide() is None for decide in self.deciders(request))
+        except RowFault as fault:
+            return Deed(request, f"That cannot be done: {fault.message}. Nothing is changed.", failed=True)
+        if is_so:
             return Deed(request, "It is so already; nothing is changed.")
         return Deed(request, reply_to(request, self.zone, done=True), is_done=True)
 

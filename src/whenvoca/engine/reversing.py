@@ -205,6 +205,12 @@ def _restored(
         is_derived = old.occurrence != stored.event.occurrence  # an occurrence that had no VEVENT of its own
         given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
         before[name], after[name] = now[name], was
+    if (
+        given.keys() & {"start", "rule"}
+        and stored.event.occurrence is None
+        and len(old.excluded) == len(stored.event.excluded)
+    ):
+        given |= {"excluded": old.excluded, "added": old.added}  # what was taken out of a series moves back with it
     return replace(stored.event, sequence=stored.event.sequence + 1, **given), before, after
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from whenvoca.calendars.event import Event
-from whenvoca.speech.context import DAY, PARTS, Context, joined
+from whenvoca.speech.context import DAY, PARTS, YEAR, Context, joined
 from whenvoca.speech.lexicon import (
     BY_A_DISTANCE,
     CHANGE_FILLERS,
@@ -38,6 +38,7 @@ class Wanted:
     new: tuple[int, int] | None
     begin: int  # of the whole clause
     end: int
+    is_onwards: bool = False  # the day that says which event is the first that it may be on
 
 
 def change(context: Context, verb: str, begin: int, end: int) -> Request:
@@ -61,6 +62,9 @@ def carry(context: Context, said: Wanted) -> Request:
     which = context.pieces(*said.which)
     is_naming = said.verb in NAMING
     new = context.pieces(*said.new, bare=True, locks=False) if said.new is not None else Pieces([])
+    for when in which.whens if said.is_onwards else ():
+        if when.days is not None:
+            when.until_days = Days(when.days.first + YEAR, when.days.first + YEAR)
     context.tell(which, *([] if is_naming else [new]))
     if doubt := context.doubt(which, *([] if is_naming else [new])):
         return context.ask(doubt, "start")

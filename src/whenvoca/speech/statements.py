@@ -341,7 +341,9 @@ def _from_then_on(context: Context, begin: int, end: int) -> Request | None:
             words = [*context.words[on + 1 : at], *context.words[begin:on], *context.words[at:end]]
             width = at - on - 1 + on - begin
             fresh = Context(words, context.around, context.request)
-            request = changing.carry(fresh, Wanted("move", (0, width), (width, len(words)), 0, len(words)))
+            request = changing.carry(
+                fresh, Wanted("move", (0, width), (width, len(words)), 0, len(words), is_onwards=True)
+            )
             request.scope = "following"
             return request
     return None
@@ -359,7 +361,8 @@ def _later_on(context: Context, begin: int, end: int) -> Request | None:
     words = [*context.words[begin:start], *since, *context.words[on + 1 : end]]
     width = start - begin + len(since)
     request = changing.carry(
-        Context(words, context.around, context.request), Wanted("move", (0, width), (width, len(words)), 0, len(words))
+        Context(words, context.around, context.request),
+        Wanted("move", (0, width), (width, len(words)), 0, len(words), is_onwards=True),
     )
     request.scope = "following"
     return request
