@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -250,3 +251,14 @@ def test_a_whole_reading_is_replied_and_read_back(
         )
     said = reply_to(Request("create", events=[wish], today=NOW.date()), AZORES).removeprefix("Understood: ")
     assert [told_wish(each) for each in understand(said, around()).events] == [told_wish(wish)], said
+
+
+def test_prose_asks_for_nothing() -> None:
+    """Of the sentences of this project's own pages, which ask for nothing, none is acted on."""
+    root = Path(__file__).parents[2]
+    pages = [root / "README.md", root / "CHANGELOG.md", *(root / "docs").glob("*.md")]
+    plain = " ".join(re.sub(r"```.*?```|[`*|#>]", " ", page.read_text(encoding="utf-8"), flags=re.S) for page in pages)
+    sentences = [each for each in re.split(r"(?<=[.!?])\s+", " ".join(plain.split())) if 12 < len(each) < 160]
+    acted = [each for each in sentences if understand(each, around()).intent in ("create", "change", "delete")]
+    assert len(sentences) > 500
+    assert len(acted) <= len(sentences) // 500, acted

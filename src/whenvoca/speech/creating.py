@@ -172,10 +172,20 @@ def _looks_wanted(context: Context, parts: list[_Part]) -> bool:
         has_day = bool(part.pieces.repeat) or (
             when is not None and (when.days is not None or when.relative is not None)
         )
-        is_mere_day = has_day and not part.is_timed and not part.pieces.repeat
+        is_mere_day = has_day and not part.is_timed
+        if part.pieces.repeat and is_mere_day and {"its", "their"} & set(left):
+            return False
         if is_mere_day and (len(title) > _LONGEST_BARE or is_no_day(context.words)):
             return False
-        if not has_day and when is not None and when.from_ is not None and when.from_.is_open and when.until is None:
+        is_vague = not has_day and when is not None and when.from_ is not None and when.from_.is_open
+        if (
+            is_vague
+            and when is not None
+            and when.until is not None
+            and (when.until.is_open or when.until.at == time(0))
+        ):
+            return False  # from 1 to 7 of anything
+        if is_vague and when is not None and when.until is None:
             if any(word[:1].isdecimal() for word in title):
                 return False
             if not when.is_led or len(title) > _LONGEST_BARE or when.open_end:

@@ -329,7 +329,7 @@ class Finder:
             when.from_ = Clock(time(13) if self._low(k) == "lunch" else time(17, 30))
             return k + 1
         is_led = k > j or (self._bare and j == 0 and self.reader.length(j) is None)
-        when.is_led = is_led
+        when.is_led = is_led and lead in ("at", "@")
         if self._low(k + 1) == "h" and not k > j and any(each.from_ is not None for each in (*self.pieces.whens, when)):
             return 0  # a length behind a time
         is_dated = when.days is not None or (

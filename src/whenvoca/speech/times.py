@@ -175,6 +175,8 @@ class TimeReader:
         if len(low) == 4 and int(low[:2]) < 24 and int(low[2:]) < 60 and (bare or after in ("am", "pm", "hrs", "-")):
             read = self._with_mark(i + 1 + (after == "hrs"), int(low[:2]), int(low[2:]), is_long=True)
             return (read[0], Clock(read[1].at)) if read is not None and low.startswith("0") else read
+        if low in ("0", "00") and after not in ("am", "pm"):
+            return None
         if len(low) <= 2 and (bare or after in ("am", "pm", "o'clock", "oclock", "a", "p")):
             if after in UNITS and after != "h":
                 return None
