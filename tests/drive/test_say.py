@@ -138,6 +138,22 @@ def test_read_only_calendars_are_only_read(desk: Desk) -> None:
     assert path.read_bytes() == HOLIDAY.encode()
 
 
+def test_the_calendar_is_asked_for(desk: Desk) -> None:
+    """Where several may be written the answer is a name; where none may be, that is said."""
+    desk.settings(SETTINGS, PLACES, '[places.outreach]\nkind = "calendar"\nfolder = "outreach"\n')
+    talk(desk, ("mirror wash thu 10:40", 4, "In which calendar: domes or outreach?"))
+    talk(
+        desk, ("in the Outreach calendar, please", 0, "Made: Thu 18 Mar 10:40"), ("push it back by 30 min", 0, "11:10")
+    )
+    assert (titles(desk), len(list((desk.folder / "outreach").glob("*.ics")))) == ([], 1)
+    talk(
+        desk, ("undo that", 0, "Taken back"), ("undo that", 0, "Taken back"), ("outreach", 0, "no request I understand")
+    )
+    assert not list((desk.folder / "outreach").glob("*.ics"))
+    desk.settings(SETTINGS, PLACES.replace('folder = "domes"', 'folder = "domes"\nreadonly = true'))
+    talk(desk, ("mirror wash thu 10:40", 1, "no calendar here that may be written"))
+
+
 def test_json_and_rooms(desk: Desk) -> None:
     """JSON tells the reading, the answer and the effects; a room of the stand-in holds both sides."""
     done = desk.run("say", "mirror wash thu 10:40", "--to", "front-desk", "--as", "ines", "--json", "--now", NOW)
@@ -151,7 +167,9 @@ def test_json_and_rooms(desk: Desk) -> None:
     assert [line["from"] for line in lines] == ["ines", "desk"]
     assert lines[1]["text"] == told["reply"]
     assert told["reply"] in desk.run("say", "--to", "front-desk").out
-    assert desk.run("say").code == 2
+    for nothing in ([], [""], ["--leave"], ["--leave", "--to", "front-desk", "--as", "ines"], [" ", "--as", "ines"]):
+        asked = desk.run("say", *nothing)
+        assert (asked.code, "say what is to be said" in asked.err) == (2, True), nothing
     assert 'asked: "mirror wash thu 10:40"' in desk.run("explain", str(told["run"])).out
     assert desk.run("retry", str(told["run"])).code == 2
     assert desk.run("undo", str(told["run"]), "--yes", "--now", NOW).code == 0
@@ -184,6 +202,8 @@ def test_read_text(desk: Desk) -> None:
     """The reading is shown and nothing is done; with - one request a line, one JSON object a line."""
     done = desk.run("read", "text", "mirror wash thu 10:40", "--now", NOW)
     assert (done.code, "understood as: create" in done.out, titles(desk)) == (0, True, [])
+    assert "whenvoca say" not in desk.run("read", "text", "hello there").err
+    assert desk.run("read", "text", " ").code == 2
     lines = desk.drive(
         "read", "text", "-", "--json", "--now", NOW, input="anything tonight?\nwash thu 10:40\n\n"
     ).out.splitlines()

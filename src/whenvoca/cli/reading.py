@@ -12,7 +12,7 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say_next, show_json, show_table
 from whenvoca.engine.remembering import agenda_of, surroundings
 from whenvoca.engine.workspace import find_workspace
-from whenvoca.errors import SettingsFault
+from whenvoca.errors import RequestFault, SettingsFault
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Request, Surroundings
@@ -30,10 +30,14 @@ def text(common: Common, text: str) -> int:
 
     Example: whenvoca read text "shift the council call to monday at ten"
     """
+    if not text.strip():
+        raise RequestFault("the text is empty", mend='such as: whenvoca read text "anything tonight?"')
     around = _around(common)
     texts = [line.rstrip("\r\n") for line in sys.stdin] if text == "-" else [text]
+    understood = False
     for number, each in enumerate(line for line in texts if line.strip()):
         request = understand(each, around)
+        understood = request.intent != "none"
         if common.as_json:
             show_json(request.to_json(), lines=text == "-")
             continue
@@ -41,7 +45,7 @@ def text(common: Common, text: str) -> int:
             console().print(("\n" if number else "") + each, soft_wrap=True)
         show_reading(request)
         console().print(reply_to(request, around.zone), soft_wrap=True)
-    if text != "-" and not common.as_json:
+    if understood and text != "-" and not common.as_json:
         say_next(f"to have it done: whenvoca say {_quoted(text)}", quiet=common.quiet)
     return 0
 

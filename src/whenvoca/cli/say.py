@@ -41,11 +41,11 @@ def command(
     Example: whenvoca say "mirror wash thu 10:40" --in domes
     """
     kit = common.open(with_root=True)
+    if not text.strip() and (leave or not room):
+        raise RequestFault("say what is to be said", mend='such as: whenvoca say "anything tonight?"')
     person = _person(kit, who)
     chat = _chat_with(kit, room) if room or leave else None
-    if not text:
-        if chat is None:
-            raise RequestFault("say what is to be done", mend='such as: whenvoca say "anything tonight?"')
+    if not text.strip() and chat is not None:
         return _show_room(chat, room, common)
     if leave and chat is not None:
         return _leave(kit, chat, room, person, text, common)

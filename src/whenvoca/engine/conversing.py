@@ -29,6 +29,7 @@ from whenvoca.values.durations import Duration
 
 ASKED_BEFORE = ("several", "series")  # which requests need a yes unless something else is said
 ASKABLE = ("several", "series", "deletions", "changes", "creations")
+_AROUND_A_CALENDAR = ("in", "into", "to", "the", "calendar", "please", "use")
 _ATTEMPTS = 3
 _MOST_LISTED = 12  # events of an answer that may be spoken of as the first, the second one
 
@@ -86,7 +87,21 @@ class Conversation:
         around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
         self.memory = recall(self._stage.ledger.meta(self.key), around)
         request = understand(text, replace(around, last=self.memory.last, pending=self.memory.pending))
+        pending = self.memory.pending
+        if pending is not None and pending.missing == ["calendar"] and (home := self._calendar_named(text)):
+            return self._do(replace(pending, intent="create", home=home, question="", missing=[]))
         return self._decide(request)
+
+    def _calendar_named(self, text: str) -> str:
+        """The calendar whose name is all that a text says; empty where it says something else."""
+        said = " ".join(
+            word for word in text.lower().replace(",", " ").strip(" .!").split() if word not in _AROUND_A_CALENDAR
+        )
+        return next((name for name in self._open_calendars() if name.lower() == said), "")
+
+    def _open_calendars(self) -> list[str]:
+        """Those that may be written."""
+        return [name for name in self._manner.calendars if not self._stage.calendar(name).info().readonly]
 
     def remember(self, deed: Deed, run: int, now: datetime) -> None:
         """Remembers what was spoken of and done, for what is said next."""
@@ -95,7 +110,7 @@ class Conversation:
         if request.intent == "query" and request.targets:
             memory.last = request.targets[:_MOST_LISTED]
         if deed.is_done and request.intent == "create":
-            memory.last = [Target(self._home_name, self._creation(request.events[0], 0))]
+            memory.last = [Target(self._home_name(request), self._creation(request.events[0], 0))]
         elif deed.is_done and request.intent == "change" and request.targets:
             memory.last = request.targets[:1]
         if deed.is_done and run:
@@ -182,9 +197,11 @@ class Conversation:
         return f"{self.who} asks: {deed.request.question}"
 
     def _do(self, request: Request) -> Deed:
-        if request.intent == "create" and not self._manner.home:
-            names = ", ".join(self._manner.calendars) or "none"
-            request.question = f"In which calendar? There are: {names}. Name one with --in."
+        if request.intent == "create" and not (request.home or self._manner.home):
+            open_ones = self._open_calendars()
+            if not open_ones:
+                return Deed(request, "There is no calendar here that may be written; nothing is changed.", failed=True)
+            request.question = f"In which calendar: {', '.join(open_ones[:-1])} or {open_ones[-1]}?"
             request.intent, request.missing = "ask", ["calendar"]
             return Deed(request, request.question)
         for target in request.targets:
@@ -228,7 +245,7 @@ class Conversation:
         """What gives the effect of each event that the request is about, as it stands now; None where it is so already."""
         if request.intent == "create":
             for n, wish in enumerate(request.events):
-                yield lambda n=n, wish=wish: self._to_creation(wish, n)  # type: ignore[misc]
+                yield lambda n=n, wish=wish: self._to_creation(request, wish, n)  # type: ignore[misc]
             return
         for target in request.targets:
             if request.scope == "following" and request.intent == "change" and self._has_earlier(target):
@@ -308,18 +325,17 @@ class Conversation:
             event=new, kept=stored.data.decode("utf-8", "replace"),
         )  # fmt: skip
 
-    @property
-    def _home_name(self) -> str:
-        return self._stage.calendar(self._manner.home).name
+    def _home_name(self, request: Request) -> str:
+        return self._stage.calendar(request.home or self._manner.home).name
 
     def place_of(self, request: Request) -> str:
         """Where a request does something, first of all."""
-        return request.targets[0].calendar if request.targets else self._home_name
+        return request.targets[0].calendar if request.targets else self._home_name(request)
 
-    def _to_creation(self, wish: Wish, number: int) -> Effect:
+    def _to_creation(self, request: Request, wish: Wish, number: int) -> Effect:
         event = self._creation(wish, number)
         return Effect(
-            verb="create event", place=self._home_name, target=event.uid, after=_shown(event), event=event,
+            verb="create event", place=self._home_name(request), target=event.uid, after=_shown(event), event=event,
             lineage=event.origin, number=1,
         )  # fmt: skip
 

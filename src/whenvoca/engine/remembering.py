@@ -93,7 +93,7 @@ def request_to_state(request: Request) -> dict[str, Any]:
     """A request as plain data."""
     return {
         "intent": request.intent, "scope": request.scope, "changes": [[name, value] for name, value in request.changes.items()],
-        "missing": request.missing, "purpose": request.purpose, "text": request.text,
+        "missing": request.missing, "purpose": request.purpose, "text": request.text, "home": request.home,
         "question": request.question, "targets": [_key(each) for each in request.targets],
         "events": [[w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.alarm_minutes] for w in request.events],
     }  # fmt: skip
@@ -105,6 +105,7 @@ def request_from_state(state: Mapping[str, Any], around: Surroundings) -> Reques
         state["intent"], events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]], scope=state["scope"],
         changes={name: from_plain(value) for name, value in state["changes"]}, missing=list(state["missing"]),
         question=state["question"], targets=_found_all(state["targets"], around), purpose=state["purpose"], text=state["text"],
+        home=state.get("home", ""),
     )  # fmt: skip
 
 

@@ -82,6 +82,7 @@ class Request:
     asks_busy: bool = False  # whether it is busy was asked for, not whether it is free
     choice: list[int] = field(default_factory=list)  # of a numbered question
     purpose: str = ""  # of a question: what is done when it is answered
+    home: str = ""  # the calendar that new events go into, where it was asked for
     wants_details: bool = False  # of each event, not when it is alone
     text: str = ""  # what was said
     today: date | None = None  # when it was said: other years are told
