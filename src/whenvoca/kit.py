@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.engine.checking import (
     CheckResult,
@@ -28,8 +30,7 @@ from whenvoca.values.zones import load_zone
 VOCABULARY = Vocabulary(STEPS, TRIGGERS)
 
 
-@dataclass(slots=True)
-class Kit:
+class Kit(Struct):
     """An opened workspace."""
 
     workspace: Workspace

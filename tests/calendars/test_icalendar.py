@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,6 +11,7 @@ import pytest
 import recurring_ical_events
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event, changed_fields
 from whenvoca.calendars.patch import add_events, change_event, iter_components

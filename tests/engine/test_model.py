@@ -12,7 +12,7 @@ import json
 import os
 import shutil
 import tempfile
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -22,6 +22,7 @@ import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import Bundle, RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
+from msgspec.structs import replace
 
 from tests.conftest import REQUESTS, SETTINGS
 from whenvoca.calendars.event import Event

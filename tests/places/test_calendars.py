@@ -5,12 +5,12 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Iterator
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
+from msgspec.structs import replace
 
 from tests.servers import Radicale, running_radicale
 from whenvoca.calendars.event import Event, changed_fields

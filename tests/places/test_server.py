@@ -8,12 +8,12 @@ import ssl
 import subprocess
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 import pytest
+from msgspec.structs import replace
 
 from tests.conftest import SETTINGS, WORKFLOW, Desk
 from tests.servers import FaultyProxy, Radicale, running_radicale

@@ -150,7 +150,7 @@ END:VCALENDAR\r
 
 
 def test_what_another_program_keeps_in_a_task_survives_a_change() -> None:
-    from dataclasses import replace
+    from msgspec.structs import replace
 
     (task,) = read_events(FOREIGN, AZORES, noun="task")
     assert (task.start, task.end) == (date(2027, 3, 17), date(2027, 3, 19))

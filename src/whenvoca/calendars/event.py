@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 from whenvoca.values.durations import Duration
 from whenvoca.values.zones import first_moment
@@ -13,8 +14,7 @@ from whenvoca.values.zones import first_moment
 Busy = Literal["yes", "no", "tentative", "unavailable"]
 
 
-@dataclass(frozen=True, slots=True)
-class Attendee:
+class Attendee(Struct, frozen=True):
     """One ATTENDEE (RFC 5545 3.8.4.1): ``answer`` is the PARTSTAT, empty while nothing was asked."""
 
     address: str
@@ -24,8 +24,7 @@ class Attendee:
     name: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Event:
+class Event(Struct, frozen=True, kw_only=True):
     """One event, or the master of a series. ``end`` is the first moment (or day) free again.
 
     A whole-day event has dates, any other aware datetimes. ``alarms`` are spans relative to the start, negative before it.

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from datetime import UTC, datetime
+
+from msgspec import Struct
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.state import event_key, split_key
@@ -33,8 +34,7 @@ _TZID = re.compile(r';TZID="?([^";:]+)', re.IGNORECASE)
 _ZONE_NAMED = re.compile(rb';TZID="?([^";:\r\n]+)', re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class Component:
+class Component(Struct, frozen=True):
     """Where a component stands in the text, and which one it is; ``occurrence`` is what follows RECURRENCE-ID."""
 
     name: str

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, to_start
 from whenvoca.calendars.rules import walls_between
@@ -48,7 +49,7 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
         yield event
         return
     length = to_start(event.end, zone) - to_start(event.start, zone)
-    whole = event.end - event.start if event.is_whole_day else None  # type: ignore[operator]
+    whole = event.end - event.start if event.is_whole_day else None
     excluded = {_instant(value, zone) for value in event.excluded}
     count = 0
     for start in _starts(event, low - length - timedelta(days=1), high, zone):

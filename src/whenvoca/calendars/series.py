@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import iter_occurrences
@@ -99,7 +100,7 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
         by = changed.start - occurrence.start
         first = master.start + by
         return replace(
-            new, start=first, end=first + (changed.end - changed.start), rule=rule,  # type: ignore[operator]
+            new, start=first, end=first + (changed.end - changed.start), rule=rule,
             excluded=tuple(each + by for each in master.excluded), added=tuple(each + by for each in master.added),
         )  # fmt: skip
     raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")

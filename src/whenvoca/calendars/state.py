@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import fields
 from datetime import UTC, date, datetime
 from typing import Any
+
+from msgspec import NODEFAULT
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.task import Task
 
 _LEFT_OUT = ("sequence",)  # bookkeeping
-_DEFAULTS = {cls: {each.name: each.default for each in fields(cls)} for cls in (Event, Task)}
+_DEFAULTS = {
+    cls: dict.fromkeys(cls.__struct_fields__, NODEFAULT)
+    | dict(zip(reversed(cls.__struct_fields__), reversed(cls.__struct_defaults__), strict=False))
+    for cls in (Event, Task)
+}
 _TASK = "task"  # stands in the state of a task
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,8 +11,7 @@ from whenvoca.calendars.event import Event, to_start
 _ENDLESS = datetime(9999, 1, 1, tzinfo=UTC)  # where a task without start and due stands in an order of time
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Task(Event):
+class Task(Event, frozen=True, kw_only=True):
     """One task of a list. ``start`` and ``end`` (its DUE) may be missing; ``finished`` is when it was ticked off.
 
     ``section`` is kept as its category, ``person`` as its one attendee, ``source`` as RELATED-TO: the UID or key of what the

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import click
+from msgspec import Struct
 
 from whenvoca.engine.clock import Clock, PlayedClock, RealClock
 from whenvoca.engine.workspace import find_workspace, load_workspace
@@ -20,8 +20,7 @@ from whenvoca.values.times import shape_moment
 from whenvoca.values.zones import load_zone, to_moment
 
 
-@dataclass(frozen=True, slots=True)
-class Common:
+class Common(Struct, frozen=True):
     """The common options of one command."""
 
     folder: Path | None = None

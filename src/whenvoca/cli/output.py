@@ -6,12 +6,12 @@ import json
 import shutil
 import sys
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec import Struct
 
 from whenvoca.values.durations import Duration
 
@@ -25,8 +25,7 @@ OUTCOME_STYLES = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column of a table. ``drop``: the higher, the sooner it is left out where the table does not fit."""
 
     title: str

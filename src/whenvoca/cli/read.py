@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import click
+from msgspec.structs import replace
 
 from whenvoca.cli import reading
 from whenvoca.cli.common import Common, common_options

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import click
+from msgspec.structs import replace
 
 from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
 import click
+from msgspec.structs import replace
 
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import UTC, date, datetime, time
 from importlib import resources
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.patch import add_events, change_event

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import date, datetime, time
 from decimal import Decimal, InvalidOperation
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 from whenvoca.errors import RequestFault, WhenvocaError
 from whenvoca.language.faults import nearest
@@ -22,8 +23,7 @@ _FORMS = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(Struct, frozen=True):
     """One question: its name, its words, and what may be answered."""
 
     name: str

@@ -7,10 +7,12 @@ before it is replaced.
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.calendars.state import split_key
 from whenvoca.engine.asking import Question
@@ -47,8 +49,7 @@ class SavingFile(Protocol):
         """Saves it; see ``places.sheet.place.OpenFile``."""
 
 
-@dataclass(frozen=True, slots=True)
-class RunResult:
+class RunResult(Struct, frozen=True):
     """How a run ended, for people: done, failed, or waiting for a setting or a place."""
 
     workflow: str
@@ -64,8 +65,7 @@ class RunResult:
     at: str = ""  # the moment of the occurrence
 
 
-@dataclass(slots=True)
-class _Start:
+class _Start(Struct):
     """An occurrence that is about to run, with what its run begins with."""
 
     occurrence: Occurrence
@@ -74,8 +74,7 @@ class _Start:
     done: list[JournalEntry]
 
 
-@dataclass(slots=True)
-class _Run:
+class _Run(Struct):
     occurrence: Occurrence
     context: RunContext
     performing: Performing
@@ -90,8 +89,7 @@ class _Run:
     late: str = ""  # how late it began, where it is a matter of time
 
 
-@dataclass(slots=True, kw_only=True)
-class Batch:
+class Batch(Struct, kw_only=True):
     """Works through waiting occurrences of one workflow after the other. ``tell`` hears of every run that ended."""
 
     ledger: Ledger

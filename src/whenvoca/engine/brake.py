@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from types import MappingProxyType
+
+from msgspec import Struct
 
 from whenvoca.engine.effects import ALTERING, TAKING_AWAY, Effect
 from whenvoca.language import tree
@@ -18,8 +19,7 @@ _COUNTED = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Held:
+class Held(Struct, frozen=True):
     """A batch that is held: what would pass which limit. ``orphans`` are things of subjects that nobody knows."""
 
     workflow: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, MutableMapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct
 
 from whenvoca.engine.event_thing import event_type
 from whenvoca.engine.task_thing import task_type
@@ -32,8 +33,7 @@ class PlaceLook(Protocol):
         """The kind of a place."""
 
 
-@dataclass(frozen=True, slots=True)
-class ReadFile:
+class ReadFile(Struct, frozen=True):
     """A workflow file, read: its tree, its faults so far, and its text."""
 
     path: Path
@@ -42,8 +42,7 @@ class ReadFile:
     text: str
 
 
-@dataclass(frozen=True, slots=True)
-class CheckResult:
+class CheckResult(Struct, frozen=True):
     """The outcome of a check: workflows with their faults, by file, and what else is worth saying."""
 
     workflows: tuple[tree.Workflow, ...]

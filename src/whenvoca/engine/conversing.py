@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule
@@ -34,8 +36,7 @@ _ATTEMPTS = 3
 _MOST_LISTED = 12  # events of an answer that may be spoken of as the first, the second one
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Manner:
+class Manner(Struct, frozen=True, kw_only=True):
     """How requests are answered: about which calendars, with new events in ``home``, and what needs a yes first.
 
     ``approver`` is who must agree where somebody asks to delete an event that another one organizes.
@@ -48,8 +49,7 @@ class Manner:
     approver: str = ""
 
 
-@dataclass(slots=True)
-class Deed:
+class Deed(Struct):
     """What is to be done about a text: the request to be carried out, or runs to be undone, or nothing but the reply."""
 
     request: Request

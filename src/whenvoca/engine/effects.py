@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from whenvoca.calendars.event import Event
 from whenvoca.values.durations import Duration
+from whenvoca.values.records import Record
 from whenvoca.values.texts import show_value
 
 Verb = Literal[
@@ -30,13 +32,14 @@ def noun_of(verb: str) -> str:
     return verb.split(" ")[1] if verb.startswith("take ") else verb.rpartition(" ")[2]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Effect:
+class Effect(Record, frozen=True, kw_only=True):
     """One write. ``before`` and ``after`` map field names to values; None before means: it did not stand there.
 
     ``version`` is what the place said of the thing when this was decided. ``notes`` are told to people. ``kept`` is what
     stood there whole (iCalendar, for an undo). ``base`` is the state that a mirror will hold later changes against.
     """
+
+    aside = ("event", "stored")
 
     place: str
     verb: Verb
@@ -49,8 +52,8 @@ class Effect:
     notes: tuple[str, ...] = ()
     kept: str = ""
     base: dict[str, Any] | None = None
-    event: Event | None = field(default=None, compare=False)  # whole, for the calendar; not journalled
-    stored: Any = field(default=None, compare=False)  # what the place gave when this was decided; not journalled
+    event: Event | None = None  # whole, for the calendar; not journalled
+    stored: Any = None  # what the place gave when this was decided; not journalled
 
 
 def show_field(name: str, value: Any) -> str:
@@ -68,8 +71,7 @@ def _show_alarm(span: Any) -> str:
     return f"{show_value(-span)} before" if span.to_seconds() < 0 else f"{show_value(span)} after"
 
 
-@dataclass(frozen=True, slots=True)
-class Receipt:
+class Receipt(Struct, frozen=True):
     """What the place said after the write: the thing's version and address. ``is_pending``: its file is not saved yet."""
 
     version: str = ""
@@ -77,8 +79,7 @@ class Receipt:
     is_pending: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class EffectKey:
+class EffectKey(Struct, frozen=True):
     """Which effect of a run this is, the same when the run is worked through again: the n-th of a step on one target. So what
     a run finds done already, and leaves out, makes no other effect look like it."""
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
+
+from msgspec import Struct, field
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, show_field
@@ -23,8 +24,7 @@ from whenvoca.language.evaluation import Compiler, Scope
 from whenvoca.values.columns import Unread
 
 
-@dataclass(frozen=True, slots=True)
-class Told:
+class Told(Struct, frozen=True):
     """One line of an explanation: a condition, a step, a field or an effect. ``line`` is that of the workflow's file."""
 
     kind: str
@@ -35,8 +35,7 @@ class Told:
     effect: Effect | None = None
 
 
-@dataclass(slots=True)
-class Explanation:
+class Explanation(Struct):
     """What is told of one run, or of one subject for one workflow."""
 
     workflow: str

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
@@ -23,8 +24,7 @@ class MovedOn(RowFault):
     """The thing is no longer what the effect was decided on: it has to be read again and decided anew."""
 
 
-@dataclass(frozen=True, slots=True)
-class PlaceReport:
+class PlaceReport(Struct, frozen=True):
     """What `places` tells: how much it holds, whether it answers, and if not why."""
 
     name: str
@@ -37,8 +37,7 @@ class PlaceReport:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Found:
+class Found(Struct, frozen=True):
     """A thing that a look-up found, as it stood then."""
 
     place: str
@@ -46,8 +45,7 @@ class Found:
     state: Mapping[str, Any]
 
 
-@dataclass(frozen=True, slots=True)
-class Resource:
+class Resource(Struct, frozen=True):
     """What a calendar holds as one piece (all components of a UID): its version, and what tells cheaply that it stands
     unchanged, empty where that cannot be told."""
 
@@ -56,8 +54,7 @@ class Resource:
     stamp: str = ""
 
 
-@dataclass(slots=True)
-class CalendarLook:
+class CalendarLook(Struct):
     """What a look at a calendar brought since the last one: pieces that are new or changed with their events, and those gone."""
 
     cursor: str
@@ -81,8 +78,7 @@ class Place(Protocol):
         """What the checker needs. Never raises: trouble is part of the answer."""
 
 
-@dataclass(frozen=True, slots=True)
-class StoredEvent:
+class StoredEvent(Struct, frozen=True):
     """An event as it stands at its place, with the place's version of it."""
 
     event: Event
@@ -125,8 +121,7 @@ class CalendarFace(Place, Protocol):
         """Writes a group; answers a receipt or an error for each. Raises PlaceTrouble where nothing can be written."""
 
 
-@dataclass(frozen=True, slots=True)
-class Presence:
+class Presence(Struct, frozen=True):
     """What a person shows to others (RFC 6121 4.7.2): free, away, dnd or xa, and words."""
 
     show: str = "free"
@@ -143,8 +138,7 @@ class Presence:
         return cls(str(data.get("show") or "free"), str(data.get("status") or ""), str(data.get("symbol") or ""))
 
 
-@dataclass(frozen=True, slots=True)
-class Heard:
+class Heard(Struct, frozen=True):
     """A message that somebody else said: in a room, or to us alone where ``room`` is empty. ``sender`` is their name of
     [people], else their address, empty where the room hides it; ``names`` is all that they go by."""
 
@@ -208,8 +202,7 @@ class WebFace(Protocol):
         """Calls each; a receipt carries the number of the answer as its version, and the body as its address."""
 
 
-@dataclass(frozen=True, slots=True)
-class SeenRow:
+class SeenRow(Struct, frozen=True):
     """A row as a scan found it. ``fault`` tells why it cannot be taken up (a key that stands twice)."""
 
     key: str
@@ -219,8 +212,7 @@ class SeenRow:
     waits: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class SaveIntent:
+class SaveIntent(Struct, frozen=True):
     """What is committed before a file is replaced: the hash it had, and the one it will have."""
 
     file: str
@@ -228,8 +220,7 @@ class SaveIntent:
     after: str
 
 
-@dataclass(slots=True)
-class SavedRows:
+class SavedRows(Struct):
     """What became of pending rows: new states by key, added rows' numbers and errors by effect number, the new hash."""
 
     digest: str = ""

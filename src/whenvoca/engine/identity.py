@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import re
 import uuid
-from dataclasses import dataclass
 from functools import lru_cache
 from urllib.parse import quote, unquote
+
+from msgspec import Struct
 
 _SAFE = re.compile(r"[A-Za-z0-9 ._~-]*")
 
 
-@dataclass(frozen=True, slots=True)
-class Lineage:
+class Lineage(Struct, frozen=True):
     """(root, workflow, subject key, step, repetition). At most one thing of a lineage stands."""
 
     root: str

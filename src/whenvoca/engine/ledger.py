@@ -8,8 +8,9 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
 from typing import Any, Protocol
+
+from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
@@ -17,8 +18,7 @@ from whenvoca.engine.faces import Found, Resource, RowState, SaveIntent
 from whenvoca.engine.times import Times
 
 
-@dataclass(frozen=True, slots=True)
-class Sighting:
+class Sighting(Struct, frozen=True):
     """What a look found: a subject's state, None if it went. ``given`` is what it was, where it was never observed
     itself but followed from another (an occurrence from its series). ``is_quiet``: it goes without being told."""
 
@@ -36,16 +36,14 @@ class Standing(Mapping[str, RowState]):
         """Whether the subject stands with that state."""
 
 
-@dataclass(frozen=True, slots=True)
-class Reader:
+class Reader(Struct, frozen=True):
     """Up to where a workflow has looked at a place, and what the workflow was then (for a mirror)."""
 
     sequence: int
     signature: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Observation:
+class Observation(Struct, frozen=True):
     """One change seen at a place: the subject's state before and after, None where it did not stand."""
 
     sequence: int
@@ -57,8 +55,7 @@ class Observation:
     chain: tuple[str, ...] = ()  # the workflows that led to it, first to last
 
 
-@dataclass(frozen=True, slots=True)
-class Occurrence:
+class Occurrence(Struct, frozen=True):
     """One firing of a trigger; ``number`` is 0 until the ledger has given one."""
 
     workflow: str
@@ -75,8 +72,7 @@ class Occurrence:
     tries: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class JournalEntry:
+class JournalEntry(Struct, frozen=True):
     """An effect of an unfinished run: its key, its number, and its receipt if there is one."""
 
     number: int
@@ -85,8 +81,7 @@ class JournalEntry:
     receipt: Receipt | None
 
 
-@dataclass(frozen=True, slots=True)
-class RunRecord:
+class RunRecord(Struct, frozen=True):
     """One run as the history tells it."""
 
     number: int
@@ -105,8 +100,7 @@ class RunRecord:
     effects: tuple[Effect, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class MadeThing:
+class MadeThing(Struct, frozen=True):
     """A thing that we made and know of: the n-th of its lineage, with the version we last wrote."""
 
     uid: str
@@ -115,8 +109,7 @@ class MadeThing:
     base: RowState | None = None
 
 
-@dataclass(slots=True)
-class Journal:
+class Journal(Struct):
     """What one round of a group commits together: new intents, receipts of the round before, runs that ended."""
 
     intents: list[tuple[int, int, EffectKey, Effect]] = field(default_factory=list)  # (effect number, run, …)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
@@ -27,8 +28,7 @@ KEPT = timedelta(days=90)  # so long messages are remembered
 LONGEST_TEXT = 10_000  # signs of a message that are kept
 
 
-@dataclass(slots=True)
-class Sight:
+class Sight(Struct):
     """What a look at a place brought: subjects that cannot be taken up, and rows that wait for their key."""
 
     faults: list[str] = field(default_factory=list)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
+from msgspec import Struct, field
 
-@dataclass(frozen=True, slots=True)
-class Person:
+
+class Person(Struct, frozen=True):
     """One person of [people]."""
 
     name: str
@@ -18,8 +18,7 @@ class Person:
     password: Mapping[str, str] = field(default_factory=dict)  # a reference, where they let their presence be set
 
 
-@dataclass(frozen=True, slots=True)
-class People:
+class People(Struct, frozen=True):
     """Everybody of [people], by lower-case name."""
 
     persons: Mapping[str, Person] = field(default_factory=dict)

@@ -8,9 +8,10 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
+
+from msgspec import Struct
 
 from whenvoca.calendars.event import Event, to_start
 from whenvoca.calendars.state import from_state
@@ -46,8 +47,7 @@ def note_presence(ledger: Ledger, number: int, run: int, workflow: str, effect: 
     ledger.keep_presence(place, person, before, shown)
 
 
-@dataclass(frozen=True, slots=True)
-class Turn:
+class Turn(Struct, frozen=True):
     """What becomes of one person's presence when claims of theirs have ended."""
 
     place: str

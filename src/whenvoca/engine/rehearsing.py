@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.engine.brake import Held, limits_of, to_held
 from whenvoca.engine.clock import Clock, PlayedClock
@@ -18,8 +20,7 @@ from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language import tree
 
 
-@dataclass(slots=True)
-class Rehearsal:
+class Rehearsal(Struct):
     """What would happen."""
 
     outcome: Outcome

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
@@ -22,8 +24,7 @@ QUIET = timedelta(minutes=30)  # after so long a conversation is forgotten
 _MOST_RUNS = 20
 
 
-@dataclass(slots=True)
-class Memory:
+class Memory(Struct):
     """What a conversation remembers: what was spoken of last, the question that waits, the runs that may be undone, and on
     whose behalf that question is put (their name and room)."""
 

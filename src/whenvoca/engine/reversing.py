@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Sequence
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.reader import read_events

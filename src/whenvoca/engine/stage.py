@@ -7,10 +7,12 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from typing import Any, Protocol
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
@@ -40,8 +42,7 @@ _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new seri
 _MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for without a ledger
 
 
-@dataclass(frozen=True, slots=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """What stands of a lineage: the event, its number, whether it is as we last wrote it, and a mirror's base."""
 
     stored: StoredEvent
@@ -50,8 +51,7 @@ class Standing:
     base: RowState | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Missing:
+class Missing(Struct, frozen=True):
     """Nothing stands of a lineage: the number that its next thing has, and whether another hand took the last one away."""
 
     number: int

@@ -7,9 +7,10 @@ costs what its own event costs.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events
@@ -30,8 +31,7 @@ CLOCK = "clock"  # stands for a place in occurrences by the clock
 HOUR = timedelta(hours=1)  # how late a start or a moment of the clock may still run, unless `missed` says otherwise
 
 
-@dataclass(slots=True)
-class TakenUp:
+class TakenUp(Struct):
     """What a look at the moments brought: new occurrences, and those that come too late to run."""
 
     new: int = 0
@@ -39,8 +39,7 @@ class TakenUp:
     missed: list[Occurrence] = field(default_factory=list)
 
 
-@dataclass(frozen=True, slots=True)
-class Moment:
+class Moment(Struct, frozen=True):
     """A start or end of an event that a trigger waits for: when it is, and when the trigger fires for it."""
 
     at: datetime

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Generator, Sequence
 from copy import copy
-from dataclasses import dataclass, field
 from datetime import date, datetime, time
 from functools import cached_property
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.engine.asking import Question
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
@@ -29,8 +30,7 @@ Acting = Generator[Effect, Receipt, Any]
 Performing = Generator[tuple[EffectKey, Effect], Receipt, None]
 
 
-@dataclass(slots=True)
-class RunContext:
+class RunContext(Struct):
     """What one run acts with."""
 
     stage: Stage
@@ -314,8 +314,7 @@ class StepCall:
         return [(written, value(self.scope)) for written, value in self._step.columns]
 
 
-@dataclass(slots=True)
-class CompiledStep:
+class CompiledStep(Struct):
     """A step of a workflow, its values and conditions compiled once."""
 
     tree: tree.Step

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from whenvoca.engine.batch import reason_of_error
 from whenvoca.engine.clock import Clock
@@ -23,8 +24,7 @@ from whenvoca.speech.request import Request
 WORKFLOW = "say"
 
 
-@dataclass(slots=True)
-class Answered:
+class Answered(Struct):
     """What came of a request in words."""
 
     request: Request

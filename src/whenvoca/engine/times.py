@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     from whenvoca.engine.ledger import Occurrence
 
 
-@dataclass(frozen=True, slots=True)
-class Claim:
+class Claim(Struct, frozen=True):
     """One claim on what somebody's presence shows. ``until`` is RFC 3339 in UTC, empty where it has no end of its own.
 
     ``event_field`` (start or end) of the event ``event_key`` in ``event_place`` is what the end follows, where it names one.
@@ -29,8 +29,7 @@ class Claim:
     event_field: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Job:
+class Job(Struct, frozen=True):
     """A command that another process hands to the one that watches, and what came of it."""
 
     number: int

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any
+
+from msgspec import Struct, field
 
 from whenvoca.engine.batch import Batch, RunResult
 from whenvoca.engine.clock import Clock
@@ -19,8 +20,7 @@ from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, RowFault
 
 
-@dataclass(slots=True)
-class Undone:
+class Undone(Struct):
     """What became of the undo of one run."""
 
     record: RunRecord
@@ -36,8 +36,7 @@ class Undone:
             self.left.append(result.reason)
 
 
-@dataclass(slots=True)
-class UndoOutcome:
+class UndoOutcome(Struct):
     """What one `undo` did, or would do."""
 
     runs: list[Undone] = field(default_factory=list)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct, field
 
 from whenvoca.engine.clock import Clock, PlayedClock
 from whenvoca.engine.health import end_health, write_health
@@ -61,8 +62,7 @@ class Waker(Protocol):
         """Whether the program has been told to stop."""
 
 
-@dataclass(frozen=True, slots=True)
-class Loaded:
+class Loaded(Struct, frozen=True):
     """The workspace as its files stand: its sound workflows, and what is wrong with the others."""
 
     workspace: Workspace
@@ -84,16 +84,14 @@ class Told(Protocol):
         """Anything else worth a line."""
 
 
-@dataclass(slots=True)
-class _Pace:
+class _Pace(Struct):
     """How often a server is looked at."""
 
     seconds: float = _POLL[0]
     due: float = 0.0
 
 
-@dataclass(slots=True, kw_only=True)
-class Watch:
+class Watch(Struct, kw_only=True):
     """One `watch`. ``load`` reads the workspace's files; ``do_job`` carries out a command that another process handed over."""
 
     load: Callable[[], Loaded]

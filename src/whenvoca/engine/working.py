@@ -7,12 +7,13 @@ import platform
 from collections import ChainMap
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.calendars.state import event_key, from_state, split_key
 from whenvoca.engine.asking import Question
@@ -67,8 +68,7 @@ class OpenPlaces(StagePlaces, Protocol):
         """The same places, read for real, where a write is only remembered; ``instead`` names other files for sheets."""
 
 
-@dataclass(slots=True)
-class Outcome:
+class Outcome(Struct):
     """What one `run` did."""
 
     results: list[RunResult] = field(default_factory=list)  # all that did not go well, and as many others as are told
@@ -194,8 +194,7 @@ def claim_home(ledger: Ledger, workspace: Workspace) -> None:
     ledger.set_meta("home", json.dumps(home_of(workspace)))
 
 
-@dataclass(frozen=True, slots=True)
-class Candidate:
+class Candidate(Struct, frozen=True):
     """A subject that may be chosen: its key, and what people know it by."""
 
     key: str
@@ -218,16 +217,14 @@ def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:
     raise RequestFault(f"which {what} is meant? There are: {listed}{more}", mend=f"choose by {option}")
 
 
-@dataclass(frozen=True, slots=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """The only subjects that a command is about: rows by their number in the sheet, events by UID, or any by key."""
 
     rows: frozenset[int] = frozenset()
     keys: frozenset[str] = frozenset()
 
 
-@dataclass(frozen=True, slots=True)
-class Request:
+class Request(Struct, frozen=True):
     """What a command wants of a run: which subjects, and whether what the brake holds may go. ``kept`` is of how many
     runs that went well each is told by itself; all are counted. ``is_rehearsal``: it runs where nothing is written."""
 
@@ -245,9 +242,12 @@ class Request:
     progress: Callable[[int, int], None] = lambda done, total: None
 
 
+_EVERYTHING = Request()
+
+
 def run_workflows(
     workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: Ledger, clock: Clock,
-    request: Request = Request(),
+    request: Request = _EVERYTHING,
 ) -> Outcome:  # fmt: skip
     """Takes up what is waiting for these workflows and runs it, until nothing new is set off."""
     return _Working(workspace, workflows, places, ledger, clock, request).work()
@@ -571,8 +571,7 @@ def _chosen_of(choice: Choice, source: Source) -> set[str]:
     return keys | {key for key in found.values() if key}
 
 
-@dataclass(slots=True)
-class OpenProgram:
+class OpenProgram(Struct):
     """A workflow ready to run, with the places that its trigger looks at."""
 
     program: Program

@@ -6,11 +6,12 @@ import os
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import time
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.engine.identity import new_root
 from whenvoca.engine.people import People, Person
@@ -28,8 +29,7 @@ _PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
 LATER_KINDS = ("mailbox", "form", "hook")
 
 
-@dataclass(frozen=True, slots=True)
-class Workspace:
+class Workspace(Struct, frozen=True):
     """The settings of a workspace. ``places`` are the tables as they stand, checked by the kind that reads them."""
 
     folder: Path

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import time
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from whenvoca.errors import SettingsFault
 from whenvoca.language import tree
@@ -38,8 +40,7 @@ ASKED = {
 _WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}
 
 
-@dataclass(frozen=True, slots=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True):
     """What stands around a workflow: places by lower-case name, and the people's names."""
 
     places: Mapping[str, PlaceInfo]

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Literal
+
+from msgspec import Struct, field
 
 from whenvoca.language.faults import Spot
 from whenvoca.language.lines import OPENING_QUOTES
@@ -28,8 +29,7 @@ FieldType = Literal[
 Watched = Literal["changes", "starts", "ends", "clock", "hand"]
 
 
-@dataclass(frozen=True, kw_only=True, slots=True)
-class FieldDefinition:
+class FieldDefinition(Struct, frozen=True, kw_only=True):
     """One field of a step or trigger."""
 
     name: str
@@ -40,8 +40,7 @@ class FieldDefinition:
     example: str = ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Sentence:
+class Sentence(Struct, frozen=True, kw_only=True, dict=True):
     """The words of a step or trigger: lower case stands as it is, upper case is a slot, one in brackets may be left out.
 
     Slots: SHEET, CALENDAR, TASKS, CHAT, OUTBOX (one place of that kind), CALENDARS (several, or any of them), CHANGES
@@ -72,8 +71,7 @@ def is_slot(part: str) -> bool:
     return part.isupper()
 
 
-@dataclass(frozen=True, kw_only=True)
-class StepDefinition:
+class StepDefinition(Struct, frozen=True, kw_only=True, dict=True):
     """A kind of step. ``act`` carries it out: a generator of effects, run on a stage (see ``engine``)."""
 
     sentence: Sentence
@@ -106,8 +104,7 @@ class StepDefinition:
         return next((each for each in self.fields if each.name == word), None)
 
 
-@dataclass(frozen=True, kw_only=True)
-class TriggerDefinition:
+class TriggerDefinition(Struct, frozen=True, kw_only=True, dict=True):
     """A kind of trigger: its sentence, its settings, and the word for what it is about."""
 
     sentence: Sentence
@@ -124,16 +121,14 @@ class TriggerDefinition:
     example: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Vocabulary:
+class Vocabulary(Struct, frozen=True):
     """All steps and triggers there are."""
 
     steps: tuple[StepDefinition, ...]
     triggers: tuple[TriggerDefinition, ...]
 
 
-@dataclass(frozen=True, kw_only=True, slots=True)
-class ColumnInfo:
+class ColumnInfo(Struct, frozen=True, kw_only=True):
     """A column as the checker sees it."""
 
     name: str
@@ -147,8 +142,7 @@ class ColumnInfo:
     sample: str = ""  # a cell, for messages
 
 
-@dataclass(frozen=True, kw_only=True, slots=True)
-class PlaceInfo:
+class PlaceInfo(Struct, frozen=True, kw_only=True):
     """A place as the checker sees it. ``columns`` is None where the place has none, or cannot be read."""
 
     name: str
@@ -189,8 +183,7 @@ def written_column(heading: str) -> str:
     return word if re.fullmatch(r"[^\W\d]\w*(?:-\w+)*", word) else f'column "{word}"'
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
+class Match(Struct, frozen=True):
     """A sentence found on a line: which definition, and where its slots stand."""
 
     definition: Any

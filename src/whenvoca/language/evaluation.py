@@ -6,11 +6,13 @@ Empty values spread as language.md says: empty in a text is nothing; in `at`, `+
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.errors import RowFault
 from whenvoca.language import tree
@@ -42,8 +44,7 @@ class Thing(Protocol):
         """The field's place for messages: its cell."""
 
 
-@dataclass(slots=True)
-class Scope:
+class Scope(Struct):
     """What names stand for in one run: the subject, given names, the moment, the zone."""
 
     subject: Thing | None
@@ -371,18 +372,15 @@ def _located(thing: Any, word: str, scope: Scope) -> Any:
     return LocatedUnread.of(value, thing.where_is(word)) if isinstance(value, Unread) else value
 
 
-class LocatedUnread(Unread):
+class LocatedUnread(Unread, frozen=True):
     """An Unread that knows its cell."""
 
-    __slots__ = ("where",)
-    where: str
+    where: str = ""
 
     @classmethod
     def of(cls, unread: Unread, where: str) -> LocatedUnread:
         """The same with its cell's name."""
-        made = cls(unread.text, unread.fault, unread.mend, unread.waits)
-        object.__setattr__(made, "where", where)
-        return made
+        return cls(unread.text, unread.fault, unread.mend, unread.waits, where)
 
 
 class WaitingFault(RowFault):

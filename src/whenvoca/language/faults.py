@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from difflib import get_close_matches
 
+from msgspec import Struct
 
-@dataclass(frozen=True, slots=True)
-class Spot:
+
+class Spot(Struct, frozen=True):
     """A stretch of one line of a file: line and column count from 1."""
 
     line: int
@@ -16,8 +16,7 @@ class Spot:
     length: int = 1
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     """One thing wrong. ``source`` is the line as it stands in the file; ``spot`` is None for a whole file.
 
     ``in_data`` tells that a sheet's cells are in doubt, not the workflow: it can run, and those rows wait.

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.language import tree
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo, written_column
@@ -32,8 +34,7 @@ from whenvoca.values.kinds import kind_of
 _ORDERED = ("number", "date", "time", "moment", "duration", "any", "empty", "text")
 
 
-@dataclass(frozen=True, slots=True)
-class Names:
+class Names(Struct, frozen=True):
     """What names mean at one point of a workflow."""
 
     subject_word: str = ""

@@ -6,7 +6,8 @@ This layer knows quotes and braces, so that a # inside a text is no comment, and
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from whenvoca.language.faults import FaultList, Spot
 
@@ -14,8 +15,7 @@ OPENING_QUOTES, CLOSING_QUOTES = '"“„‟', '"”“‟'
 BLOCK_MARK = '"""'
 
 
-@dataclass(slots=True)
-class Line:
+class Line(Struct):
     """One line of code with what hangs below it.
 
     ``code`` is without indentation and comment; ``block`` holds the lines of a text block that the code opens.

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from whenvoca.language import tree
 from whenvoca.language.days import NoDays, parse_days

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from whenvoca.language.definitions import FieldDefinition, Vocabulary
 
@@ -18,8 +19,7 @@ _TYPES = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """One thing to look up."""
 
     name: str

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import date, time
 from decimal import Decimal
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from whenvoca.language.faults import FaultList, Spot
 from whenvoca.language.lines import CLOSING_QUOTES, OPENING_QUOTES
@@ -23,8 +24,7 @@ _SIGN = re.compile(r"<=|>=|[<>(),:.+*/-]|×|÷")
 _ESCAPES = {'"': '"', "\\": "\\", "{": "{", "}": "}", "n": "\n"}
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """A stretch of source to be read: its text, and where it begins."""
 
     text: str
@@ -32,8 +32,7 @@ class Piece:
     column: int
 
 
-@dataclass(frozen=True, slots=True)
-class Token:
+class Token(Struct, frozen=True):
     """One word; ``value`` is what it stands for (for texts: pieces of plain text and of values in braces)."""
 
     kind: TokenKind

@@ -3,71 +3,67 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from msgspec import Struct, field
 
 from whenvoca.language.faults import Spot
+from whenvoca.values.records import Record
 
 if TYPE_CHECKING:
     from whenvoca.language.definitions import StepDefinition, TriggerDefinition
 
 
-@dataclass(frozen=True, slots=True)
-class Node:
+class Node(Record, frozen=True):
     """A value; ``spot`` does not count when two are compared."""
 
-    spot: Spot = field(compare=False)
+    aside = ("spot", "as_written")
+
+    spot: Spot
 
 
-@dataclass(frozen=True, slots=True)
-class Literal(Node):
+class Literal(Node, frozen=True):
     """A number, yes, no, a date, a time or the empty value, written out."""
 
     value: Any
 
 
-@dataclass(frozen=True, slots=True)
-class Text(Node):
+class Text(Node, frozen=True):
     """A text with values in it; ``lines`` each a sequence of plain texts and values."""
 
     lines: tuple[tuple[str | Node, ...], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Name(Node):
+class Name(Node, frozen=True):
     """A bare name: a word of the language, a field of the subject or a given name. Compared without case."""
 
     word: str
-    as_written: str = field(compare=False)
+    as_written: str
     is_column: bool = False  # written column "…": always a column
 
 
-@dataclass(frozen=True, slots=True)
-class Field(Node):
+class Field(Node, frozen=True):
     """THING.NAME"""
 
     of: Node
     word: str
-    as_written: str = field(compare=False)
+    as_written: str
 
 
-@dataclass(frozen=True, slots=True)
-class Call(Node):
+class Call(Node, frozen=True):
     """FUNCTION(VALUE, …)"""
 
     function: str
     arguments: tuple[Node, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class ListOf(Node):
+class ListOf(Node, frozen=True):
     """VALUE, VALUE, …"""
 
     items: tuple[Node, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Each(Node):
+class Each(Node, frozen=True):
     """each NAME in LIST [where CONDITION]: VALUE"""
 
     name: str
@@ -76,8 +72,7 @@ class Each(Node):
     value: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Choice(Node):
+class Choice(Node, frozen=True):
     """if CONDITION then VALUE [else VALUE]"""
 
     condition: Node
@@ -85,39 +80,34 @@ class Choice(Node):
     otherwise: Node | None
 
 
-@dataclass(frozen=True, slots=True)
-class At(Node):
+class At(Node, frozen=True):
     """DATE at TIME"""
 
     day: Node
     clock: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Span(Node):
+class Span(Node, frozen=True):
     """AMOUNT UNIT, one or several: 1 hour 30 minutes"""
 
     pieces: tuple[tuple[Node, str], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Offset(Node):
+class Offset(Node, frozen=True):
     """DURATION before, DURATION after: of an alarm"""
 
     span: Node
     before: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Shown(Node):
+class Shown(Node, frozen=True):
     """VALUE as date, VALUE as time, VALUE as "PATTERN" """
 
     value: Node
     form: str
 
 
-@dataclass(frozen=True, slots=True)
-class Days(Node):
+class Days(Node, frozen=True):
     """On which days: of the week (0 is Monday), of the month (-1 is the last), or the n-th such weekday of the month."""
 
     weekdays: tuple[int, ...] = ()
@@ -125,16 +115,14 @@ class Days(Node):
     nths: tuple[tuple[int, int], ...] = ()  # (n, weekday); n -1 is the last
 
 
-@dataclass(frozen=True, slots=True)
-class InZone(Node):
+class InZone(Node, frozen=True):
     """MOMENT in zone "…" """
 
     value: Node
     zone: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Sum(Node):
+class Sum(Node, frozen=True):
     """LEFT + - * / RIGHT"""
 
     sign: str
@@ -142,15 +130,13 @@ class Sum(Node):
     right: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Minus(Node):
+class Minus(Node, frozen=True):
     """- VALUE"""
 
     value: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Compare(Node):
+class Compare(Node, frozen=True):
     """LEFT RELATION RIGHT: is, contains, begins with, ends with, like, <, <=, >, >=, before, after"""
 
     relation: str
@@ -158,23 +144,20 @@ class Compare(Node):
     right: Node
 
 
-@dataclass(frozen=True, slots=True)
-class IsEmpty(Node):
+class IsEmpty(Node, frozen=True):
     """VALUE is empty"""
 
     value: Node
 
 
-@dataclass(frozen=True, slots=True)
-class IsOneOf(Node):
+class IsOneOf(Node, frozen=True):
     """VALUE is one of VALUE, VALUE"""
 
     value: Node
     items: tuple[Node, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Between(Node):
+class Between(Node, frozen=True):
     """VALUE between LOW and HIGH, both included"""
 
     value: Node
@@ -182,58 +165,57 @@ class Between(Node):
     high: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Not(Node):
+class Not(Node, frozen=True):
     """not CONDITION"""
 
     condition: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Several(Node):
+class Several(Node, frozen=True):
     """CONDITION and CONDITION …, or all joined by or"""
 
     joined_by: str
     conditions: tuple[Node, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Repeat(Node):
+class Repeat(Node, frozen=True):
     """every WEEK on DAY until DATE / N times: the rule's fixed parts, and its end as a value."""
 
     parts: Mapping[str, str]
     until: Node | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class FieldLine:
+class FieldLine(Record, frozen=True):
     """A field of a step or trigger: NAME VALUE."""
 
+    aside = ("as_written", "spot")
+
     word: str
-    as_written: str = field(compare=False)
-    spot: Spot = field(compare=False)
+    as_written: str
+    spot: Spot
     value: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Block:
+class Block(Struct, frozen=True):
     """Statements one after the other."""
 
     statements: tuple[Statement, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Statement:
+class Statement(Record, frozen=True):
     """Something a workflow does; ``spot`` is its line."""
 
-    spot: Spot = field(compare=False)
+    aside: ClassVar[tuple[str, ...]] = ("spot",)
+
+    spot: Spot
 
 
-@dataclass(frozen=True, slots=True)
-class Step(Statement):
+class Step(Statement, frozen=True):
     """A step with its fields. ``path`` is its identity in the workflow."""
 
-    definition: StepDefinition = field(compare=False)
+    aside = ("spot", "definition")
+
+    definition: StepDefinition
     sentence: str = ""
     places: tuple[str, ...] = ()
     slots: Mapping[str, Node] = field(default_factory=dict)
@@ -250,23 +232,20 @@ class Step(Statement):
         return self.formerly or name or " ".join([self.sentence, *(place.lower() for place in self.places)])
 
 
-@dataclass(frozen=True, slots=True)
-class Let(Statement):
+class Let(Statement, frozen=True):
     """let NAME = VALUE"""
 
     name: str
     value: Node
 
 
-@dataclass(frozen=True, slots=True)
-class If(Statement):
+class If(Statement, frozen=True):
     """if … / else if … / else: each branch with its condition, None for else."""
 
     branches: tuple[tuple[Node | None, Block], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class ForEach(Statement):
+class ForEach(Statement, frozen=True):
     """for each NAME in LIST"""
 
     name: str
@@ -274,8 +253,7 @@ class ForEach(Statement):
     body: Block
 
 
-@dataclass(frozen=True, slots=True)
-class Ask(Statement):
+class Ask(Statement, frozen=True):
     """ask NAME "question": an input, asked for when it is reached and not given already."""
 
     name: str
@@ -285,24 +263,23 @@ class Ask(Statement):
     choices: tuple[Node, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Stop(Statement):
+class Stop(Statement, frozen=True):
     """stop: the run ends well here."""
 
 
-@dataclass(frozen=True, slots=True)
-class Fail(Statement):
+class Fail(Statement, frozen=True):
     """fail "…": the run ends as failed."""
 
     message: Node
 
 
-@dataclass(frozen=True, slots=True)
-class Trigger:
+class Trigger(Record, frozen=True):
     """The `when` line."""
 
-    spot: Spot = field(compare=False)
-    definition: TriggerDefinition = field(compare=False)
+    aside = ("spot", "definition")
+
+    spot: Spot
+    definition: TriggerDefinition
     places: tuple[str, ...] = ()  # EVERY_PLACE alone: all of their kind
     happenings: tuple[str, ...] = ()  # gained, changed, lost
     conditions: tuple[Node, ...] = ()
@@ -322,16 +299,14 @@ class Trigger:
         return self.definition.watches == "hand" and bool(self.places)
 
 
-@dataclass(frozen=True, slots=True)
-class Brake:
+class Brake(Struct, frozen=True):
     """brake N deletions / N changes"""
 
     limit: int
     what: str
 
 
-@dataclass(frozen=True, kw_only=True, slots=True)
-class Settings:
+class Settings(Struct, frozen=True, kw_only=True):
     """The lines above the trigger."""
 
     title: str = ""
@@ -345,9 +320,10 @@ class Settings:
     private: str = "hidden"
 
 
-@dataclass(frozen=True, kw_only=True, slots=True)
-class Workflow:
+class Workflow(Record, frozen=True, kw_only=True):
     """A whole file, read."""
+
+    aside = ("text",)
 
     name: str
     file: str
@@ -355,7 +331,7 @@ class Workflow:
     trigger: Trigger | None
     body: Block
     on_failure: Block | None = None
-    text: str = field(default="", compare=False, repr=False)  # the file's, without regard to layout only where compared
+    text: str = ""  # the file's, without regard to layout only where compared
 
     @property
     def identity(self) -> str:

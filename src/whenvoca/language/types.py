@@ -3,26 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Literal
 
+from msgspec import field
+
 from whenvoca.values.kinds import Kind
+from whenvoca.values.records import Record
 
 TypeName = Literal[
     "text", "number", "yes-no", "date", "time", "moment", "duration", "list", "thing", "offset", "any", "empty"
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Type:
+class Type(Record, frozen=True):
     """The type of a value. ``said`` is how messages call it; ``fields`` are those of a thing, by lower-case name."""
+
+    aside = ("fields", "said", "written", "place")
 
     name: TypeName
     item: Type | None = None
-    fields: Mapping[str, Type] = field(default_factory=dict, compare=False)
-    said: str = field(default="", compare=False)
-    written: tuple[str, ...] = field(default=(), compare=False)  # the fields' names as people write them
-    place: str = field(default="", compare=False)  # of a row: its sheet
+    fields: Mapping[str, Type] = field(default_factory=dict)
+    said: str = ""
+    written: tuple[str, ...] = ()  # the fields' names as people write them
+    place: str = ""  # of a row: its sheet
 
     def __str__(self) -> str:
         return self.said or {"yes-no": "yes or no", "any": "value"}.get(self.name, self.name)

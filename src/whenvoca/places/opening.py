@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from zoneinfo import ZoneInfo
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.reader import Noun
 from whenvoca.engine.clock import Clock

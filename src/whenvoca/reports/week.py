@@ -3,24 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 from whenvoca.calendars.event import Event
 from whenvoca.values.zones import first_moment
 
 
-@dataclass(frozen=True, slots=True)
-class Shown:
+class Shown(Struct, frozen=True):
     """An occurrence with the calendar that it stands in."""
 
     event: Event
     calendar: str
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """The part of an occurrence that lies on one day: hours from 0 to 24, and its lane among those that overlap."""
 
     shown: Shown
@@ -32,8 +31,7 @@ class Piece:
     is_first: bool
 
 
-@dataclass(frozen=True, slots=True)
-class Week:
+class Week(Struct, frozen=True):
     """Seven days from ``first``: timed pieces, and whole-day events as (shown, first day, last day) within the week."""
 
     first: date

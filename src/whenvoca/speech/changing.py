@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from whenvoca.calendars.event import Event
 from whenvoca.speech.context import DAY, PARTS, YEAR, Context, joined
@@ -29,8 +30,7 @@ _ASPECTS = {"title", "name", "place", "location", "room", "time", "start", "end"
 _BUSY = {"tentative": "tentative", "provisional": "tentative", "busy": "yes", "free": "no"}
 
 
-@dataclass(slots=True)
-class Wanted:
+class Wanted(Struct):
     """A change as a clause says it: the verb, the words that say which event, and those that say what it becomes."""
 
     verb: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property
+
+from msgspec import Struct, field
 
 from whenvoca.speech.agenda import show_moment
 from whenvoca.speech.finder import Finder
@@ -24,8 +25,7 @@ PARTS = {
 }  # fmt: skip
 
 
-@dataclass
-class Context:
+class Context(Struct, dict=True):
     """One text being read."""
 
     words: list[Word]

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, time
+
+from msgspec import Struct
 
 from whenvoca.speech.context import DAY, IS_PAST, Context, joined
 from whenvoca.speech.lexicon import (
@@ -45,8 +46,7 @@ _BEFORE_TITLES = (
 _LONGEST_BARE = 6  # words of a title that stands with nothing but a day or an hour
 
 
-@dataclass(slots=True)
-class _Part:
+class _Part(Struct):
     """One event of a text, as far as it is said."""
 
     wish: Wish

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime
 from itertools import pairwise
+
+from msgspec import Struct, field
 
 from whenvoca.speech.request import Because
 from whenvoca.speech.times import Clock, Days, Span
 from whenvoca.speech.words import Word
 
 
-@dataclass(slots=True)
-class When:
+class When(Struct):
     """One stretch of time that a text names: days, a time of day, an end or a length; ``begin`` and ``end`` are its words."""
 
     begin: int
@@ -40,8 +40,7 @@ class When:
         )
 
 
-@dataclass(slots=True)
-class Pieces:
+class Pieces(Struct):
     """Everything that was found, and which words it claims."""
 
     words: Sequence[Word]

@@ -5,7 +5,7 @@ Where something needed is missing, or two readings are common, the request asks;
 
 from __future__ import annotations
 
-from dataclasses import replace
+from msgspec.structs import replace
 
 from whenvoca.speech import answering, asking, changing, deleting
 from whenvoca.speech.context import Context

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime, time
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 
 Intent = Literal["create", "change", "delete", "query", "free", "none", "ask", "undo", "yes", "no", "choose"]
 
 
-@dataclass(frozen=True, slots=True)
-class Because:
+class Because(Struct, frozen=True):
     """Why something was read so: the words, where they stand, and what they were read as."""
 
     text: str
@@ -22,8 +22,7 @@ class Because:
     read_as: str
 
 
-@dataclass(slots=True)
-class Wish:
+class Wish(Struct):
     """One event that is wished for. ``end`` is the first moment free again; whole days have dates."""
 
     title: str = ""
@@ -49,8 +48,7 @@ class Wish:
         }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Target:
+class Target(Struct, frozen=True):
     """An event that is meant: in which calendar, and which one."""
 
     calendar: str
@@ -62,8 +60,7 @@ class Target:
         return {"uid": self.event.uid, "occurrence": occurrence.isoformat() if occurrence else None, "changes": {}}
 
 
-@dataclass(slots=True)
-class Request:
+class Request(Struct):
     """A text as it was understood."""
 
     intent: Intent = "none"
@@ -110,8 +107,7 @@ class Request:
         }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True):
     """What a text is read among: the moment, the zone, the agenda, the people, the workspace's habits, and what was said before."""
 
     now: datetime

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 from whenvoca.speech.words import MONTHS, Word
 
@@ -74,8 +75,7 @@ _MOST_CUTS = 8
 _NEVER = r"(?:do not|don't|dont|never|please don't|please do not) (?!forget)"
 
 
-@dataclass(frozen=True, slots=True)
-class Clause:
+class Clause(Struct, frozen=True):
     """What a sentence says: the words from ``begin`` to ``end``, how they are meant, and whether it ends as a question."""
 
     begin: int

@@ -8,8 +8,9 @@ from __future__ import annotations
 import calendar
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
+
+from msgspec import Struct, field
 
 from whenvoca.speech.words import (
     MONTHS,
@@ -35,8 +36,7 @@ _PARTS = {
 _DAY = timedelta(days=1)
 
 
-@dataclass(frozen=True, slots=True)
-class Clock:
+class Clock(Struct, frozen=True):
     """A time of day. ``is_open``: an hour without am or pm, so that the part of the day may still decide."""
 
     at: time
@@ -44,8 +44,7 @@ class Clock:
     is_marked: bool = False  # am or pm stands behind it
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
+class Span(Struct, frozen=True):
     """A length: whole days on the calendar, minutes on the clock."""
 
     minutes: int = 0
@@ -65,8 +64,7 @@ class Span:
         return moment.replace(year=year, month=month, day=day) + timedelta(days=self.days, minutes=self.minutes)
 
 
-@dataclass(slots=True)
-class Days:
+class Days(Struct):
     """One day, or several. ``doubt`` is what has to be asked: a day that is none, or two readings."""
 
     first: date
@@ -81,8 +79,7 @@ Found = tuple[int, object]
 _YEARS = (1970, 2200)  # what is written outside of them is asked about
 
 
-@dataclass(slots=True)
-class TimeReader:
+class TimeReader(Struct):
     """Reads words as times, seen from ``now`` (a wall time). ``order``: day first, month first, or nothing."""
 
     words: Sequence[Word]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import lru_cache
+
+from msgspec import Struct
 
 LONGEST = 10_000  # signs of a text that are looked at
 MOST_WORDS = 400
@@ -15,8 +16,7 @@ _TOKEN = re.compile(
 )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Word:
+class Word(Struct, frozen=True):
     """One word or sign: as it is written, as it is compared, and where it stands."""
 
     text: str

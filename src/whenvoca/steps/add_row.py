@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.step_call import Acting, StepCall

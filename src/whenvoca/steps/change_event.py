@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Generator
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import changed_fields
 from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule

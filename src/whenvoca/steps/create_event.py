@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.engine.effects import Effect

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import fields, replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state, to_state
@@ -181,7 +182,7 @@ def _said(call: StepCall, group: str, copy: Event, wanted: Event) -> str:
 
 
 def _with_groups(kind: ThingKind, event: Event, wanted: Event, groups: list[str]) -> Event:
-    names = {each.name for each in fields(type(event))}
+    names = type(event).__struct_fields__
     given = {attribute: getattr(wanted, attribute) for group in groups for attribute in kind.groups[group][1]}
     if "attendees" in given:
         answers = {each.address.lower(): each for each in event.attendees}

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Verb
@@ -14,8 +15,7 @@ from whenvoca.steps.task_fields import changed_task, to_task
 Groups = Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]]
 
 
-@dataclass(frozen=True, slots=True)
-class ThingKind:
+class ThingKind(Struct, frozen=True):
     """Events, or tasks. ``groups`` is what is compared as one: fields of the language, and the attributes behind them;
     ``shown`` the fields that tell such a group, where they are others than its name."""
 

@@ -9,10 +9,11 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any, Literal
+
+from msgspec import Struct, field
 
 from whenvoca.values.blanks import plain_signs
 from whenvoca.values.dates import ORDERS, SERIAL_1900, SERIAL_1904, TYPED, Shaped, shape_date
@@ -37,8 +38,7 @@ _DATE_HEADING = re.compile(
 _TIME_HEADING = re.compile(r"\b(time|hour|begins?|starts?|ends?|finish|from|to|until|at)\b", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class Unread:
+class Unread(Struct, frozen=True):
     """A cell that is not empty and yet gives no value: why, and how to mend it.
 
     ``waits`` tells that a setting would decide it, so the row is held rather than failed.
@@ -50,8 +50,7 @@ class Unread:
     waits: bool = False
 
 
-@dataclass(frozen=True, kw_only=True, slots=True)
-class ColumnHints:
+class ColumnHints(Struct, frozen=True, kw_only=True):
     """What the place's settings say about how its columns are read."""
 
     kind: Kind | None = None
@@ -61,8 +60,7 @@ class ColumnHints:
     names: frozenset[str] = frozenset()  # people, who may stand where addresses do; in lower case
 
 
-@dataclass(frozen=True, kw_only=True, slots=True)
-class ColumnReading:
+class ColumnReading(Struct, frozen=True, kw_only=True):
     """How one column is read."""
 
     name: str

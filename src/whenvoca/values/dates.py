@@ -8,10 +8,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from functools import lru_cache
 from typing import Any
+
+from msgspec import Struct, field
 
 from whenvoca.values.blanks import plain_signs
 
@@ -38,8 +39,7 @@ _NAMED_MONTH_FIRST = re.compile(r"([^\W\d_]+)\.?[ \-/.]*(\d{1,2})(?:st|nd|rd|th|
 _NAMED_YEAR_FIRST = re.compile(r"(\d{4})[ \-/.,]*([^\W\d_]+)\.?[ \-/.]*(\d{1,2})(?:st|nd|rd|th|\.)?\Z")
 
 
-@dataclass(frozen=True, slots=True)
-class Shaped:
+class Shaped(Struct, frozen=True):
     """What a text could be as one kind of value.
 
     ``fits`` maps each format that reads it to the value; the format "" means: the same in every format.

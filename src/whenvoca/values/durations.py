@@ -5,10 +5,11 @@ from __future__ import annotations
 import calendar
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
 
 from whenvoca.errors import RowFault
 from whenvoca.values.blanks import plain_signs
@@ -25,8 +26,7 @@ _ISO = re.compile(r"P(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?
 _CLOCK = re.compile(r"(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\Z")
 
 
-@dataclass(frozen=True, slots=True)
-class Duration:
+class Duration(Struct, frozen=True):
     """A span: whole ``months`` and ``days`` on the calendar, then ``seconds`` on the clock."""
 
     months: int = 0

@@ -5,10 +5,11 @@ from __future__ import annotations
 import email.utils
 import weakref
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from threading import Lock
 from typing import Any
 from urllib.parse import urljoin, urlsplit
+
+from msgspec import Struct, field
 
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.places.secrets import Secret
@@ -22,8 +23,7 @@ _XML = {"content-type": "application/xml; charset=utf-8"}
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
 
-@dataclass(frozen=True, slots=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """What the server answered."""
 
     status: int
@@ -32,8 +32,7 @@ class Answer:
     url: str
 
 
-@dataclass(frozen=True, slots=True)
-class Piece:
+class Piece(Struct, frozen=True):
     """One response of a multistatus (RFC 4918 14.24): an address, its status, and the properties it has."""
 
     href: str

@@ -10,10 +10,12 @@ import json
 import threading
 from collections.abc import Callable, Coroutine, Sequence
 from concurrent.futures import TimeoutError as Overdue
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import Heard, PlaceReport, Presence
@@ -26,8 +28,7 @@ Result = TypeVar("Result")
 _OVERLAP = timedelta(minutes=1)  # clocks differ; what was heard already is known by its key
 
 
-@dataclass(frozen=True, slots=True)
-class Arrived:
+class Arrived(Struct, frozen=True):
     """A message as it came in: who sent it (a bare address, empty where the room hides it), and in which room's address."""
 
     key: str
@@ -38,8 +39,7 @@ class Arrived:
     sound: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class XmppSettings:
+class XmppSettings(Struct, frozen=True, kw_only=True):
     """Where the server is and who we are there. ``tls``: starttls, implicit, or none (only on a machine of one's own)."""
 
     host: str

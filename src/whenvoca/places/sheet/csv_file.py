@@ -12,10 +12,11 @@ import io
 import itertools
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import date, datetime, time
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from whenvoca.errors import RowFault, SourceFault
 from whenvoca.places.sheet.grid import Grid, TabWrites
@@ -32,8 +33,7 @@ _BOMS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs
 csv.field_size_limit(10_000_000)
 
 
-@dataclass(frozen=True, slots=True)
-class CsvFile:
+class CsvFile(Struct, frozen=True):
     """The CSV backing. ``decimal`` is the sign that numbers are written with."""
 
     encoding: str = ""

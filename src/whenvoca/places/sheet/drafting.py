@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from whenvoca.language.definitions import column_word, written_column
 from whenvoca.language.expressions import WORDS
@@ -33,8 +34,7 @@ _PEOPLE = ("attendees", "observers", "people", "participants", "who", "person", 
 _KEYS = ("no", "number", "id", "key", "code", "reference", "ref", "nr")
 
 
-@dataclass(slots=True)
-class Draft:
+class Draft(Struct):
     """What was worked out: the place's settings, the workflow's text, and what is unsure about them."""
 
     settings: dict[str, object] = field(default_factory=dict)

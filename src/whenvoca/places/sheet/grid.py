@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any, Protocol
+
+from msgspec import Struct, field
 
 from whenvoca.errors import SourceFault
 from whenvoca.values.kinds import Raw, tidy_raw
 
 
-@dataclass(slots=True)
-class Grid:
+class Grid(Struct):
     """The cells of one tab from A1 on; rows may be of different lengths. ``notes`` are told to people."""
 
     tab: str
@@ -23,8 +23,7 @@ class Grid:
     has_formulas: bool = False
 
 
-@dataclass(slots=True)
-class TabWrites:
+class TabWrites(Struct):
     """What is to be written into one tab: cells by (row, column), counted from 0, and rows to go below the data."""
 
     cells: dict[tuple[int, int], Any] = field(default_factory=dict)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import date, time
 from decimal import Decimal
+
+from msgspec import Struct
 
 from whenvoca.errors import SourceFault
 from whenvoca.language.definitions import column_word
@@ -17,8 +18,7 @@ from whenvoca.values.kinds import Raw, show_raw
 _LOOKED_AT = 40  # rows from the top among which headings are looked for
 
 
-@dataclass(frozen=True, slots=True)
-class Heading:
+class Heading(Struct, frozen=True):
     """One column: its name as it stands in the sheet, and its number from 0."""
 
     name: str

@@ -8,14 +8,15 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
+from msgspec import ValidationError, convert, to_builtins
+from msgspec.structs import replace
+
 from whenvoca import __version__
-from whenvoca.language.definitions import ColumnInfo, PlaceInfo
+from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.sheet.place import SheetPlace
-from whenvoca.values.kinds import Kind
 
 
 class SheetMemory:
@@ -33,15 +34,13 @@ class SheetMemory:
         if not isinstance(entry, dict) or entry.get("stamp") != self._stamp(place):
             return None
         try:
-            info = dict(entry["info"])
-            columns = tuple(ColumnInfo(**{**column, "kind": Kind(column["kind"])}) for column in info.pop("columns"))
-            return PlaceInfo(**{**info, "warnings": tuple(info["warnings"])}, columns=columns)
-        except (KeyError, TypeError, ValueError):
+            return convert(entry.get("info"), PlaceInfo)
+        except ValidationError:
             return None
 
     def keep(self, place: SheetPlace, info: PlaceInfo) -> None:
         """Keeps it, where there is a state folder."""
-        self._load()[place.name] = {"stamp": self._stamp(place), "info": asdict(info)}
+        self._load()[place.name] = {"stamp": self._stamp(place), "info": to_builtins(info)}
         if self._only_looks or not self._path.parent.is_dir():
             return
         temporary = self._path.with_suffix(".tmp")

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
+
+from msgspec import Struct
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect
@@ -34,8 +35,7 @@ class PendingPlace(Protocol):
         """Told after a save: what was pending is now what stands."""
 
 
-@dataclass(slots=True)
-class Pending:
+class Pending(Struct):
     """A row effect on its way into the file."""
 
     number: int

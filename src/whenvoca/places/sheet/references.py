@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from whenvoca.errors import RowFault
 from whenvoca.places.sheet.grid import column_of, letter_of
@@ -20,8 +21,7 @@ _PIECES = re.compile(
 _BROKEN = "#REF!"
 
 
-@dataclass(frozen=True, slots=True)
-class Shift:
+class Shift(Struct, frozen=True):
     """``by`` rows put in before row ``at``, or row ``at`` taken out (``by`` -1), on one tab; rows from 0."""
 
     tab: str

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
 
 from whenvoca.engine.faces import RowState
 from whenvoca.errors import RowFault, SettingsFault
@@ -22,8 +23,7 @@ from whenvoca.values.numbers import COMMA, POINT
 from whenvoca.values.zones import to_moment
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SheetSettings:
+class SheetSettings(Struct, frozen=True, kw_only=True):
     """A sheet place's settings. ``header`` counts from 1, None: it is looked for."""
 
     file: str
@@ -42,8 +42,7 @@ class SheetSettings:
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
 
 
-@dataclass(slots=True)
-class Table:
+class Table(Struct):
     """One tab read: ``rows`` are the numbers (from 0) and cells of the filled rows below the headings."""
 
     file: str

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from datetime import date, datetime, time
 from decimal import Decimal
 from typing import Any
+
+from msgspec import Struct
 
 from whenvoca.places.sheet.grid import cell_name, column_of, letter_of
 from whenvoca.values.dates import to_serial
@@ -23,8 +24,7 @@ StyleOf = Callable[[int, str], int]
 Chunk = bytes | memoryview
 
 
-@dataclass(frozen=True, slots=True)
-class _Cell:
+class _Cell(Struct, frozen=True):
     begin: int
     end: int
     column: int
