@@ -7,7 +7,7 @@ from typing import Any
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import console, say, say_next, show_json, styled
+from whenvoca.cli.output import say, say_next, show_json, show_line
 from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.previewing import preview
 from whenvoca.errors import ExitCode
@@ -45,7 +45,6 @@ def _waiting(kit: Kit, result: CheckResult) -> dict[str, list[str]]:
 
 
 def _show(result: CheckResult, waiting: dict[str, list[str]], common: Common) -> None:
-    out = console()
     for faults in result.faults.values():
         for fault in faults:
             show_fault(fault)
@@ -56,21 +55,16 @@ def _show(result: CheckResult, waiting: dict[str, list[str]], common: Common) ->
         if not faults:
             taken = waiting.get(workflow.file, [])
             first = ", ".join(taken[:5]) + (f" and {len(taken) - 5} more" if len(taken) > 5 else "")
-            out.print(
-                styled("sound   ", "green"),
-                styled(f"{workflow.name}: ", ""),
-                f"would take up {first or 'nothing'}",
-                sep="",
-            )
+            show_line(("sound   ", "green"), f"{workflow.name}: would take up {first or 'nothing'}")
         elif not any(not fault.in_data for fault in faults):
-            out.print(styled("doubtful", "yellow"), f" {workflow.name}: rows with doubtful cells wait", sep="")
+            show_line(("doubtful", "yellow"), f" {workflow.name}: rows with doubtful cells wait")
         else:
-            out.print(styled("faulty  ", "bold red"), f"{workflow.name}: {count_of(len(faults), 'fault')}", sep="")
+            show_line(("faulty  ", "bold red"), f"{workflow.name}: {count_of(len(faults), 'fault')}")
     for file, faults in result.faults.items():
         if faults and not any(workflow.file == file for workflow in result.workflows):
-            out.print(styled("faulty  ", "bold red"), file, sep="")
+            show_line(("faulty  ", "bold red"), file)
     if not result.workflows and not result.all_faults:
-        out.print("there is no workflow yet")
+        show_line("there is no workflow yet")
         say_next("write one into workflows/, or look at one: whenvoca demo", quiet=common.quiet)
     elif not result.all_faults:
         say_next("whenvoca run", quiet=common.quiet)
@@ -80,18 +74,11 @@ def _show(result: CheckResult, waiting: dict[str, list[str]], common: Common) ->
 
 def show_fault(fault: Fault, *, err: bool = False) -> None:
     """One fault with its line marked."""
-    out = console(err=err)
     head, *rest = fault.show().split("\n")
-    place, _, message = head.partition(f"{fault.where}: ")
-    out.print(
-        styled(f"{fault.where}: ", "bold"),
-        styled(message, "yellow" if fault.in_data else "red"),
-        sep="",
-        soft_wrap=True,
-    )
+    message = head.partition(f"{fault.where}: ")[2]
+    show_line((f"{fault.where}: ", "bold"), (message, "yellow" if fault.in_data else "red"), err=err, wraps=False)
     for line in rest:
-        out.print(line, soft_wrap=True)
-    del place
+        show_line(line, err=err, wraps=False)
 
 
 def count_of(number: int, noun: str) -> str:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import re
 import shutil
 import sys
 from collections.abc import Iterable, Sequence
@@ -19,6 +21,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
 WIDEST = 100
+_WEIGHTS = ("bold", "dim", "italic")
 OUTCOME_STYLES = {
     "done": "green", "failed": "bold red", "waiting": "yellow", "begun": "yellow", "dropped": "dim", "not taken up": "yellow",
     "missed": "yellow",
@@ -121,9 +124,50 @@ def styled(text: str, style: str) -> Any:
     return Text(text, style=style)
 
 
+Piece = str | tuple[str, str]  # a text, or one with its style
+
+
+def show_line(*pieces: Piece, err: bool = False, wraps: bool = True) -> None:
+    """A line without rich, which takes longer to load than most commands take: coloured and wrapped on a terminal only."""
+    stream = sys.stderr if err else sys.stdout
+    parts = [(each, "") if isinstance(each, str) else each for each in pieces]
+    if not stream.isatty():
+        click.echo("".join(text for text, _ in parts), err=err)
+        return
+    if wraps:
+        parts = _wrapped(parts, max(40, shutil.get_terminal_size((WIDEST, 40)).columns))
+    plain = bool(os.environ.get("NO_COLOR"))
+    click.echo("".join(text if plain else _coloured(text, style) for text, style in parts), err=err)
+
+
+def _wrapped(parts: Iterable[tuple[str, str]], width: int) -> list[tuple[str, str]]:
+    """The same with line breaks between words, so that no line is longer than the terminal is wide."""
+    found: list[tuple[str, str]] = []
+    column = 0
+    for text, style in parts:
+        said = ""
+        for blank, word in re.findall(r"(\s*)(\S*)", text):
+            if "\n" in blank:
+                column = len(blank.rpartition("\n")[2])
+            elif column and word and column + len(blank) + len(word) > width:
+                blank, column = "\n", 0
+            else:
+                column += len(blank)
+            said += blank + word
+            column += len(word)
+        found.append((said, style))
+    return found
+
+
+def _coloured(text: str, style: str) -> str:
+    words = style.split()
+    colour = next((word for word in words if word not in _WEIGHTS), None)
+    return click.style(text, fg=colour, **{word: True for word in words if word in _WEIGHTS}) if words else text
+
+
 def say(text: str, *, style: str = "") -> None:
     """A line for people, on stderr."""
-    console(err=True).print(styled(text, style), soft_wrap=not sys.stderr.isatty())
+    show_line((text, style), err=True)
 
 
 def say_next(text: str, *, quiet: bool = False) -> None:

@@ -11,7 +11,7 @@ from whenvoca.cli.check import count_of, fault_to_json, show_fault
 from whenvoca.cli.choosing import ask_yes, choice_options, to_active
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json, show_effects
-from whenvoca.cli.output import OUTCOME_STYLES, Column, console, say, say_next, show_json, show_table, styled
+from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_line, show_table, styled
 from whenvoca.cli.progress import progress_bar
 from whenvoca.engine.batch import RunResult
 from whenvoca.engine.brake import Held
@@ -111,7 +111,7 @@ def show_outcome(outcome: Outcome, common: Common, *, noun: str = "row") -> None
     if hidden and not common.quiet:
         say(f"and {hidden} more of the same kind; all of them: --verbose, or whenvoca runs")
     for fault in outcome.faults:
-        console(err=True).print(styled(fault, "red"), soft_wrap=True)
+        show_line((fault, "red"), err=True, wraps=False)
     for wait in outcome.waits:
         say(wait)
     for trouble in outcome.troubles:
@@ -134,10 +134,7 @@ def _what(result: RunResult) -> str:
 
 
 def _summary(outcome: Outcome, common: Common, noun: str) -> None:
-    counts = {
-        word: sum(1 for each in outcome.results if each.outcome == word)
-        for word in ("done", "failed", "waiting", "missed", "not taken up")
-    }
+    counts = {word: outcome.counts.get(word, 0) for word in ("done", "failed", "waiting", "missed", "not taken up")}
     said = [count_of(counts["done"], noun) + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
     for held in outcome.held:
         say(f"held: {held.said}; nothing of that batch was done", style="yellow")
