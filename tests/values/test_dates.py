@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import itertools
 from datetime import UTC, date, datetime, time, timedelta, timezone
 
 import pytest
+from babel.dates import get_month_names
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.conftest import ids
 from whenvoca.values.dates import from_serial, shape_date, to_serial
+from whenvoca.values.month_names import FOREIGN_MONTHS
 from whenvoca.values.times import shape_moment, shape_time
 
 D = date(2027, 3, 17)
@@ -175,3 +178,13 @@ def test_any_text_whatever_is_read_without_an_exception(text: str) -> None:
     shape_date(text)
     shape_time(text, eager=True)
     shape_moment(text)
+
+
+def test_foreign_month_names_are_those_of_the_unicode_cldr() -> None:
+    found: dict[str, set[int]] = {}
+    for language in ("pt", "es", "fr", "de", "it", "nl", "da", "sv", "pl"):
+        for width, context in itertools.product(("wide", "abbreviated"), ("format", "stand-alone")):
+            for number, name in get_month_names(width, context, language).items():
+                if not name.isdigit():
+                    found.setdefault(name.lower().rstrip("."), set()).add(number)
+    assert {name: min(numbers) for name, numbers in found.items() if len(numbers) == 1} == FOREIGN_MONTHS

@@ -5,19 +5,46 @@ from __future__ import annotations
 import json
 import shutil
 from collections.abc import Iterator, Sequence
+from datetime import date, time
+from functools import lru_cache
 from pathlib import Path
+from types import NoneType
 from typing import Any
+
+import msgspec
 
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.faces import RowState
 from whenvoca.engine.ledger import Occurrence, Standing
 from whenvoca.values.kinds import from_plain, to_plain
 
-encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"), default=to_plain).encode
+_write = msgspec.json.Encoder().encode
+_AS_THEY_ARE = frozenset([str, int, float, bool, NoneType])
 
 STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
 EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes, kept"
 OCCURRENCE_COLUMNS = "workflow,place,subject,sequence,at,happened,chain,number,state,run,label,tries"
+
+
+def encode(value: Any) -> str:
+    """The value as JSON text, kinds that JSON has not told as ``to_plain`` does."""
+    return _write(_bare(value)).decode()
+
+
+def _bare(value: Any) -> Any:
+    if value.__class__ in _AS_THEY_ARE:
+        return value
+    if value.__class__ in (date, time):
+        return _written(value)
+    if isinstance(value, dict):
+        return {name: each if each.__class__ in _AS_THEY_ARE else _bare(each) for name, each in value.items()}
+    return [_bare(each) for each in value] if isinstance(value, list | tuple) else to_plain(value)
+
+
+@lru_cache(maxsize=4096)
+def _written(value: date | time) -> msgspec.Raw:
+    """Days and times of day come again and again."""
+    return msgspec.Raw(_write(to_plain(value)))
 
 
 def to_occurrence(row: Sequence[Any]) -> Occurrence:

@@ -161,12 +161,12 @@ def _settle(
     seen: set[str] = set()
     named: Counter[str] = Counter()
     differing = False
-    for text in texts:
+    for text, number in Counter(texts).items():
         shaped = _shape(text, kind, eager=True)
         if shaped is None or not shaped.fits:
             continue
         if shaped.is_settled:
-            named[shaped.format] += 1
+            named[shaped.format] += number
             continue
         forms = set(shaped.fits)
         seen |= forms
@@ -328,7 +328,9 @@ def _tell_kind(name: str, filled: Sequence[Raw]) -> Kind:
         return Kind.TEXT
     step = max(1, len(filled) // _SAMPLE)
     sample = filled[::step]
-    counts = Counter(_kind_of_cell(cell) for cell in sample)
+    counts: Counter[Kind] = Counter()
+    for (_, each), number in Counter((cell.__class__, cell) for cell in sample).items():  # True is 1, and yet no number
+        counts[_kind_of_cell(each)] += number
     total = len(sample)
     days, moments, numbers = counts[Kind.DATE], counts[Kind.MOMENT], counts[Kind.NUMBER]
     serials = sum(1 for cell in sample if _is_serial(cell)) if numbers else 0

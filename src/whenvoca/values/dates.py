@@ -15,6 +15,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from whenvoca.values.blanks import plain_signs
+from whenvoca.values.month_names import FOREIGN_MONTHS
 
 DAY_FIRST, MONTH_FIRST, YEAR_FIRST = "day first", "month first", "year first"
 ORDERS = (DAY_FIRST, MONTH_FIRST, YEAR_FIRST)
@@ -137,22 +138,7 @@ def _shape_named(text: str) -> Shaped | None:
 
 def _month_number(word: str) -> int | None:
     number = _MONTH_NUMBER.get(word.lower())
-    return number if number or len(word) < 3 or word.lower() in _WEEKDAY_NUMBER else _foreign_months().get(word.lower())
-
-
-@lru_cache(maxsize=1)
-def _foreign_months() -> dict[str, int]:
-    """Month names of the neighbours' languages, where one name never means two months."""
-    from babel.dates import get_month_names
-
-    found: dict[str, set[int]] = {}
-    for language in ("pt", "es", "fr", "de", "it", "nl", "da", "sv", "pl"):
-        for width in ("wide", "abbreviated"):
-            for context in ("format", "stand-alone"):
-                for number, name in get_month_names(width, context, language).items():
-                    if not name.isdigit():
-                        found.setdefault(name.lower().rstrip("."), set()).add(number)
-    return {name: min(numbers) for name, numbers in found.items() if len(numbers) == 1}
+    return number if number or len(word) < 3 or word.lower() in _WEEKDAY_NUMBER else FOREIGN_MONTHS.get(word.lower())
 
 
 def _settled(year: int, month: int, day: int, text: str, form: str) -> Shaped:

@@ -22,6 +22,8 @@ from whenvoca.values.kinds import Kind, Raw
 from whenvoca.values.numbers import COMMA, POINT
 from whenvoca.values.zones import to_moment
 
+_MOST_KEPT = 10_000  # readings of a column
+
 
 class SheetSettings(Struct, frozen=True, kw_only=True):
     """A sheet place's settings. ``header`` counts from 1, None: it is looked for."""
@@ -42,6 +44,19 @@ class SheetSettings(Struct, frozen=True, kw_only=True):
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
 
 
+class Readings(dict[tuple[type, Raw], Any]):
+    """What a column's cells come to, by their type and content: each that comes again is read once."""
+
+    def __init__(self, read: Callable[[Raw], Any]) -> None:
+        self._read = read
+
+    def __missing__(self, cell: tuple[type, Raw]) -> Any:
+        value = self._read(cell[1])
+        if len(self) < _MOST_KEPT:
+            self[cell] = value
+        return value
+
+
 class Table(Struct):
     """One tab read: ``rows`` are the numbers (from 0) and cells of the filled rows below the headings."""
 
@@ -55,7 +70,7 @@ class Table(Struct):
     totals_row: int = 0  # the number of the line of totals, 0 if there is none
     booking: str = ""  # the column that keeps the UID of what a row became
     by_word: dict[str, Heading] = field(default_factory=dict)
-    fields: dict[str, tuple[str, Callable[[Raw], Any]]] = field(default_factory=dict)  # word: name, reading
+    fields: dict[str, tuple[str, Readings]] = field(default_factory=dict)  # word: name, what its cells come to
 
     def where(self, row: int | None, column: int) -> str:
         """A cell as messages name it: requests.xlsx, Slots!C7."""
@@ -78,7 +93,9 @@ class Table(Struct):
                 index = heading.index
                 cells = [row[index] if index < len(row) else None for _, row in self.rows]
                 self.readings[heading.name] = read_column(heading.name, cells, self.readings[heading.name].hints)
-        self.fields = {word: (each.name, self.readings[each.name].read) for word, each in self.by_word.items()}
+        self.fields = {
+            word: (each.name, Readings(self.readings[each.name].read)) for word, each in self.by_word.items()
+        }
 
     @property
     def last_row(self) -> int:
@@ -172,8 +189,9 @@ class Row:
         field = self._table.fields.get(word)
         if field is None:
             raise RowFault(f'the column "{word}" is no longer there', where=self._table.file)
-        name, read = field
-        value = read(self._state.get(name))
+        name, readings = field
+        raw = self._state.get(name)
+        value = readings[raw.__class__, raw]
         if isinstance(value, datetime) and value.tzinfo is None:
             try:
                 return to_moment(value, self._zone)
