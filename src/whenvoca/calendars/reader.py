@@ -1,4 +1,4 @@
-"""iCalendar in, through the iCalendar library, which keeps to the letter of RFC 5545 and knows its odd corners."""
+"""iCalendar in: common lines by our own reader, all else through the iCalendar library, which knows the odd corners of RFC 5545."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from urllib.parse import unquote
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
+from whenvoca.calendars.plain_reader import read_plain
 from whenvoca.calendars.task import Task, due_after
 from whenvoca.calendars.writer import ORIGIN
 from whenvoca.errors import SourceFault, WhenvocaError
@@ -25,9 +26,16 @@ def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "ev
 
     Raises SourceFault if the text is no iCalendar object or is cut in the middle.
     """
+    refuse_cut(data, file)
+    if noun == "event" and (plain := read_plain(data, zone)) is not None:
+        return plain
+    return read_through_library(data, zone, file=file, noun=noun)
+
+
+def read_through_library(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> list[Event]:
+    """The same by the iCalendar library alone. Raises SourceFault."""
     from icalendar import Calendar
 
-    refuse_cut(data, file)
     try:
         calendar = Calendar.from_ical(data)
         if noun == "task":
