@@ -37,7 +37,14 @@ def _bare(value: Any) -> Any:
     if value.__class__ in (date, time):
         return _written(value)
     if isinstance(value, dict):
-        return {name: each if each.__class__ in _AS_THEY_ARE else _bare(each) for name, each in value.items()}
+        return {
+            name: each
+            if (kind := each.__class__) is str
+            else _written(each)
+            if kind is date or kind is time
+            else _bare(each)
+            for name, each in value.items()
+        }
     return [_bare(each) for each in value] if isinstance(value, list | tuple) else to_plain(value)
 
 

@@ -133,7 +133,7 @@ def read_column(name: str, cells: Sequence[Raw], hints: ColumnHints | None = Non
             formats=_open_formats(kind, hints),
             filled=len(filled),
         )
-    texts = [cell for cell in filled if isinstance(cell, str)]
+    texts = [str(cell) for cell in filled if cell.__class__ is str]
     status, form, formats = _settle(kind, texts, filled, hints)
     draft = ColumnReading(
         name=name, kind=kind, hints=hints, status=status, format=form, formats=formats, filled=len(filled)

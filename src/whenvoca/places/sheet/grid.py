@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from datetime import datetime, timedelta
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import date, datetime, time, timedelta
 from typing import Any, Protocol
 
 from msgspec import Struct, field
@@ -115,10 +115,24 @@ def choose_tab(tab: str | None, tabs: list[str]) -> str:
     return tabs[0]
 
 
+_AS_THEY_ARE = frozenset([date, time, bool, int])
+
+
+def tidy_rows(rows: Iterable[Sequence[Any]]) -> list[list[Raw]]:
+    """The cells of the reading library in their one form; most of them are so at once."""
+    return [
+        [
+            cell
+            if ((cell and cell[0].isalnum()) if cell.__class__ is str else cell.__class__ in _AS_THEY_ARE)
+            else tidy_cell(cell) if cell != "" else None
+            for cell in row
+        ]
+        for row in rows
+    ]  # fmt: skip
+
+
 def tidy_cell(cell: Any) -> Raw:
     """A cell of the reading library in its one form, microseconds rounded away."""
-    if cell.__class__ is str and cell and cell[0].isalnum():
-        return cell  # most cells, at once
     if isinstance(cell, str):
         return tidy_raw(cell)
     if isinstance(cell, float):

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from whenvoca.errors import RowFault, SourceFault
-from whenvoca.places.sheet.grid import Grid, TabWrites, choose_tab, tidy_cell
+from whenvoca.places.sheet.grid import Grid, TabWrites, choose_tab, tidy_rows
 from whenvoca.places.sheet.xlsx_package import refuse_bombs
 from whenvoca.values.kinds import Raw, tidy_raw
 
@@ -41,7 +41,7 @@ class OdsFile:
             rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
         except (CalamineError, ValueError, OSError) as error:
             raise SourceFault(f"is a spreadsheet that cannot be read: {error}", mend="save it again") from error
-        return Grid(tab=name, rows=[[tidy_cell(cell) for cell in row] for row in rows])
+        return Grid(tab=name, rows=tidy_rows(rows))
 
     def _open(self, data: bytes) -> Any:
         from python_calamine import CalamineError, CalamineWorkbook

@@ -219,12 +219,14 @@ class SheetPlace:
         keys = [key_of_columns(state, columns) for state in states]
         counts = Counter(keys)
         said = " and ".join(columns)
+        index = table.by_word[fold_name(column_word(columns[0]))].index
         rows = []
         for key, number, state in zip(keys, numbers, states, strict=True):
-            where = table.where(number, table.by_word[fold_name(column_word(columns[0]))].index)
             if not key:
+                where = table.where(number, index)
                 rows.append(SeenRow("", number, state, waits=f"{where}: waits, its {said} is empty"))
             elif counts[key] > 1:
+                where = table.where(number, index)
                 others = ", ".join(str(n + 1) for n, k in zip(numbers, keys, strict=True) if k == key and n != number)
                 fault = f'{where}: {said} "{key}" stands in row {others} too; a key belongs to one row only'
                 rows.append(SeenRow(key, number, state, fault=fault))

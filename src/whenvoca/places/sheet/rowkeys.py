@@ -21,8 +21,14 @@ _BOOKING = re.compile(r"(?:booking|uid|event[ _-]?uid|booking[ _-]?uid)\Z", re.I
 
 def key_of_columns(state: RowState, columns: Sequence[str]) -> str:
     """The key of a row by its declared columns, empty if one of them is empty."""
-    parts = [" ".join(show_raw(state.get(column)).split()) for column in columns]
+    parts = [_shown(state.get(column)) for column in columns]
     return " · ".join(parts) if all(parts) else ""
+
+
+def _shown(cell: Raw) -> str:
+    if cell.__class__ is str and (text := str(cell)).isascii() and " " not in text and text.isprintable():
+        return text
+    return " ".join(show_raw(cell).split())
 
 
 def find_booking_column(columns: Sequence[str]) -> str:

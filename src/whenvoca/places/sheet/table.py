@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
+from itertools import zip_longest
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -69,6 +70,7 @@ class Table(Struct):
     twice: dict[str, str]
     totals_row: int = 0  # the number of the line of totals, 0 if there is none
     booking: str = ""  # the column that keeps the UID of what a row became
+    names: list[str] = field(default_factory=list)  # of the columns from A on, empty where there is no heading
     by_word: dict[str, Heading] = field(default_factory=dict)
     fields: dict[str, tuple[str, Readings]] = field(default_factory=dict)  # word: name, what its cells come to
 
@@ -79,12 +81,7 @@ class Table(Struct):
 
     def state_of(self, cells: list[Raw]) -> dict[str, Raw]:
         """A row's filled cells by column name."""
-        size = len(cells)
-        return {
-            heading.name: cell
-            for heading in self.headings
-            if heading.index < size and (cell := cells[heading.index]) is not None
-        }
+        return {name: cell for name, cell in zip(self.names, cells, strict=False) if cell is not None and name}
 
     def read_again(self, names: Iterable[str]) -> None:
         """Reads these columns anew, after cells in them were written."""
@@ -108,17 +105,15 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
     header = settings.header - 1 if settings.header else find_header(grid)
     headings = read_headings(grid, header, where)
     rows = [
-        (number, row)
-        for number, row in enumerate(grid.rows[header + 1 :], header + 1)
-        if any(c is not None for c in row)
+        (number, row) for number, row in enumerate(grid.rows[header + 1 :], header + 1) if row.count(None) < len(row)
     ]
     totals_row = rows[-1][0] if settings.totals and rows else 0
     if totals_row:
         rows = rows[:-1]
     kinds = _declared_kinds(settings, headings, where)
     readings = {}
+    columns = list(zip_longest(*(row for _, row in rows)))
     for heading in headings:
-        index = heading.index
         hints = ColumnHints(
             kind=kinds.get(heading.name),
             dates=settings.dates,
@@ -126,10 +121,11 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
             epoch_1904=grid.epoch_1904,
             names=settings.people,
         )
-        readings[heading.name] = read_column(
-            heading.name, [row[index] if index < len(row) else None for _, row in rows], hints
-        )
+        cells = columns[heading.index] if heading.index < len(columns) else ()
+        readings[heading.name] = read_column(heading.name, cells, hints)
     table = Table(file, grid, header, headings, readings, rows, find_twice(headings, header), totals_row=totals_row)
+    by_index = {heading.index: heading.name for heading in headings}
+    table.names = [by_index.get(index, "") for index in range(max(by_index, default=-1) + 1)]
     table.by_word = {fold_name(column_word(heading.name)): heading for heading in reversed(headings)}
     table.read_again(())
     table.booking = find_booking_column([heading.name for heading in headings])
@@ -240,8 +236,10 @@ def _doubt_of(table: Table, heading: Heading, reading: ColumnReading) -> tuple[s
 
 
 def _sample_of(table: Table, heading: Heading) -> str:
+    index = heading.index
+    if not table.readings[heading.name].filled:
+        return ""
     for number, cells in table.rows:
-        cell = cells[heading.index] if heading.index < len(cells) else None
-        if isinstance(cell, str):
-            return f'{cell_name(number, heading.index)} is "{cell[:40]}"'
+        if index < len(cells) and cells[index].__class__ is str:
+            return f'{cell_name(number, index)} is "{str(cells[index])[:40]}"'
     return ""

@@ -15,7 +15,7 @@ from html import escape
 from typing import Any
 
 from whenvoca.errors import SourceFault
-from whenvoca.places.sheet.grid import Grid, TabWrites, blocks_of, choose_tab, column_of, letter_of, tidy_cell
+from whenvoca.places.sheet.grid import Grid, TabWrites, blocks_of, choose_tab, column_of, letter_of, tidy_rows
 from whenvoca.places.sheet.references import Shift
 from whenvoca.places.sheet.xlsx_cells import SheetXml, escape_xml
 from whenvoca.places.sheet.xlsx_package import MAIN, Package
@@ -57,7 +57,7 @@ class XlsxFile:
             merges = _vertical_merges(sheet.merged_cell_ranges or [])
         except (CalamineError, ValueError, OSError) as error:
             raise SourceFault(f"is a workbook that cannot be read: {error}", mend="save it as .xlsx again") from error
-        tidy = [[tidy_cell(cell) for cell in row] for row in rows]
+        tidy = tidy_rows(rows)
         xml = package.read(sheets[name])
         for (row, column), shown in SheetXml(xml).find_errors().items() if b'"e"' in xml or b"'e'" in xml else ():
             if row < len(tidy) and column < len(tidy[row]):
@@ -67,7 +67,7 @@ class XlsxFile:
             rows=tidy,
             vertical_merges=merges,
             epoch_1904=package.uses_1904(),
-            has_formulas=bool(_FORMULA.search(xml)),
+            has_formulas=_has_formulas(xml),
         )
 
     def to_raw(self, value: Any) -> Raw:
@@ -110,7 +110,7 @@ class XlsxFile:
         for tab, write in writes.items():
             part = sheets[tab]
             sheet = SheetXml(package.read(part))
-            has_formulas = has_formulas or bool(_FORMULA.search(sheet.xml))
+            has_formulas = has_formulas or _has_formulas(sheet.xml)
             changed[part] = sheet.write(
                 write.cells, styles.style_of, epoch_1904=package.uses_1904(), formats_from=write.formats_from
             )
@@ -118,7 +118,7 @@ class XlsxFile:
                 changed |= _grown_tables(package, part, write)
         if styles_part and (xml := styles.changed_xml()):
             changed[styles_part] = xml
-        if has_formulas or any(_FORMULA.search(package.read(part)) for part in sheets.values() if part not in changed):
+        if has_formulas or any(_has_formulas(package.read(part)) for part in sheets.values() if part not in changed):
             changed[package.workbook_part] = _asking_recalculation(package.read(package.workbook_part))
         return package.rewrite(changed)
 
@@ -140,6 +140,10 @@ class XlsxFile:
 @lru_cache(maxsize=2)
 def _open(data: bytes) -> Package:
     return Package(data)
+
+
+def _has_formulas(xml: bytes) -> bool:
+    return (b"<f" in xml or b":f" in xml) and bool(_FORMULA.search(xml))
 
 
 def _vertical_merges(ranges: Sequence[Any]) -> dict[tuple[int, int], tuple[int, int]]:
