@@ -94,7 +94,7 @@ def test_intents_of_a_way_not_taken_again_are_no_effects_of_the_run(ledger: Ledg
             ]
         )
     )
-    ledger.commit(Journal(ended=[(occurrence, "failed", "why", 1)]))
+    ledger.commit(Journal(ended=[(occurrence, "failed", "why", 1)], astray=[occurrence.run]))
     assert ledger.journal_of(occurrence.run) == []
     assert ledger.failed_writes("w") == {"R-1": []}
 

@@ -94,8 +94,9 @@ def event_lines(event: Event, stamp: datetime) -> list[str]:
     lines = ["BEGIN:VEVENT", f"UID:{event.uid}", f"DTSTAMP:{_utc(stamp)}"]
     if event.occurrence is not None:
         lines.append(moment_line("RECURRENCE-ID", event.occurrence))
-    for name in FIELD_ORDER:
-        lines += field_lines(name, event)
+    for name, attribute in _FIELDS:
+        if attribute == "busy" or getattr(event, attribute):
+            lines += field_lines(name, event)
     lines += [moment_line("EXDATE", value) for value in event.excluded]
     lines += [moment_line("RDATE", value) for value in event.added]
     if event.organizer:
@@ -145,8 +146,12 @@ def _task_field_lines(name: str, task: Task) -> list[str]:
     return []
 
 
-FIELD_ORDER = ("title", "start", "end", "repeat", "location", "details", "attendees", "busy", "priority", "colour",
-               "category", "private")  # fmt: skip
+# The fields of an event in the order they are written, each with its attribute; an empty one has no line.
+_FIELDS = (
+    ("title", "title"), ("start", "start"), ("end", "end"), ("repeat", "rule"), ("location", "location"), ("details", "details"),
+    ("attendees", "attendees"), ("busy", "busy"), ("priority", "priority"), ("colour", "colour"), ("category", "categories"),
+    ("private", "private"),
+)  # fmt: skip
 
 
 def field_lines(name: str, event: Event) -> list[str]:
@@ -231,8 +236,7 @@ def to_ical_moment(value: datetime | date) -> tuple[str, str]:
         return ";VALUE=DATE", f"{value:%Y%m%d}" if value.year > 999 else value.isoformat().replace("-", "")
     zone = _zone_name(value)
     if zone:
-        clock = f"{value.hour:02d}{value.minute:02d}{value.second:02d}"
-        return f";TZID={zone}", f"{value.year:04d}{value.month:02d}{value.day:02d}T{clock}"
+        return f";TZID={zone}", value.isoformat("T", "seconds")[:19].replace("-", "").replace(":", "")
     return "", value.astimezone(UTC).strftime("%Y%m%dT%H%M%SZ")
 
 

@@ -23,7 +23,7 @@ from whenvoca.engine.ledger import Journal, JournalEntry, Ledger, Occurrence, Si
 from whenvoca.engine.observing import moved_cursor, sightings
 from whenvoca.engine.people import People
 from whenvoca.engine.presence import VERBS, note_presence
-from whenvoca.engine.program import Program, TroubleFault, asks, reason_of
+from whenvoca.engine.program import Program, TroubleFault, reason_of
 from whenvoca.engine.sources import Source
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.starting import holds, subject_state, tell_before, why_dropped
@@ -87,6 +87,7 @@ class _Run(Struct):
     mend: str = ""
     trouble: WhenvocaError | None = None
     late: str = ""  # how late it began, where it is a matter of time
+    is_astray: bool = False  # has intents that may stay without a receipt: of before a crash, or refused
 
 
 class Batch(Struct, kw_only=True):
@@ -202,12 +203,15 @@ class Batch(Struct, kw_only=True):
             self.stage, start.scope, self.root, program.workflow.identity, occurrence.subject, occurrence.place, self.people,
             run=occurrence.run, sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=start.is_lost,
             is_last_try=occurrence.tries + 1 >= settings.tries,
-            reads=self.ledger.reads_of(self.ledger.last_run_of(occurrence)) if start.done or asks(program.workflow) else {},
+            reads=self.ledger.reads_of(self.ledger.last_run_of(occurrence)) if start.done or program.asks else {},
             ask=self.ask,
         )  # fmt: skip
         journal = {entry.key: entry for entry in start.done}
         late = self._late(occurrence) if trigger.definition.watches in ("starts", "ends", "clock") else ""
-        return _Run(occurrence, context, program.perform(context), journal, self.clock.tick(), late=late)
+        performing = program.perform(context)
+        return _Run(
+            occurrence, context, performing, journal, self.clock.tick(), late=late, is_astray=bool(start.done)
+        )  # fmt: skip
 
     def _late(self, occurrence: Occurrence) -> str:
         late = Duration.between(datetime.fromisoformat(occurrence.at), self.clock.now())
@@ -296,7 +300,7 @@ class Batch(Struct, kw_only=True):
         refused: dict[int, WhenvocaError] = {}
         for run, number, _, _ in asked:
             if run.trouble is not None:
-                refused[number], run.trouble = run.trouble, None
+                refused[number], run.trouble, run.is_astray = run.trouble, None, True
         return refused
 
     def _commit(
@@ -313,9 +317,13 @@ class Batch(Struct, kw_only=True):
         """Takes the run to its next write that has no receipt yet; answers it with its number, that of before a crash."""
         try:
             while True:
-                if isinstance(answer, PlaceTrouble) and answer.is_passing and run.context.is_last_try:
-                    answer = TroubleFault(answer)
-                if isinstance(answer, PlaceTrouble | SourceFault):
+                if answer is None:
+                    key, effect = next(run.performing)
+                elif isinstance(answer, Receipt):
+                    key, effect = run.performing.send(answer)
+                elif isinstance(answer, PlaceTrouble) and answer.is_passing and run.context.is_last_try:
+                    key, effect = run.performing.throw(TroubleFault(answer))
+                elif isinstance(answer, PlaceTrouble | SourceFault):
                     run.outcome, run.reason, run.mend, run.trouble = (
                         "waiting",
                         reason_of_error(answer),
@@ -324,12 +332,8 @@ class Batch(Struct, kw_only=True):
                     )
                     run.performing.close()
                     return None
-                if isinstance(answer, WhenvocaError):
-                    key, effect = run.performing.throw(answer)
-                elif answer is None:
-                    key, effect = next(run.performing)
                 else:
-                    key, effect = run.performing.send(answer)
+                    key, effect = run.performing.throw(answer)
                 run.effects.append(effect)
                 entry = run.journal.get(key)
                 if entry is not None and entry.receipt is not None:
@@ -368,15 +372,18 @@ class Batch(Struct, kw_only=True):
         return self.stage.sheet(effect.place).count_equal(effect.after or {}) > int(effect.version or 0)
 
     def _note(self, run: _Run, number: int, effect: Effect, result: Receipt | WhenvocaError, journal: Journal) -> None:
+        if isinstance(result, Receipt):
+            if result.is_pending:
+                run.unsaved += 1
+                self._by_effect[number] = (run, effect)
+            else:
+                journal.receipts.append((number, effect, result))
+            return
+        run.is_astray = True
         if isinstance(result, RowFault):
             journal.failures.append((number, reason_of(result)))
         elif isinstance(result, PlaceTrouble) and effect.verb == "call":
             journal.failures.append((number, reason_of_error(result)))  # surely not done: it may be done again
-        elif isinstance(result, Receipt) and result.is_pending:
-            run.unsaved += 1
-            self._by_effect[number] = (run, effect)
-        elif isinstance(result, Receipt):
-            journal.receipts.append((number, effect, result))
 
     def _end_runs(self, runs: Iterable[_Run], journal: Journal) -> None:
         """Runs whose cells are not saved yet end when they are."""
@@ -399,6 +406,8 @@ class Batch(Struct, kw_only=True):
         else:
             spent = round((self.clock.tick() - run.began) * 1000)
             journal.ended.append((run.occurrence, run.outcome, run.reason or run.late, spent))
+            if run.is_astray:
+                journal.astray.append(run.occurrence.run)
         self.progress(1)
         self.tell(
             RunResult(

@@ -116,6 +116,9 @@ class Journal(Struct):
     receipts: list[tuple[int, Effect, Receipt]] = field(default_factory=list)
     failures: list[tuple[int, str]] = field(default_factory=list)
     ended: list[tuple[Occurrence, str, str, int]] = field(default_factory=list)  # outcome, reason, milliseconds
+    astray: list[int] = field(
+        default_factory=list
+    )  # runs whose intents without receipt are of a way they did not take again
     reads: list[tuple[int, str, int, list[Found]]] = field(default_factory=list)  # run, step, ordinal, what was found
 
 

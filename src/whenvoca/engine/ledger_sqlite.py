@@ -40,6 +40,7 @@ from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
 from whenvoca.engine.ledger_times import SqliteTimes
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
+_CACHE_KIB = 48_000
 _MANY = 3000  # subjects beyond which it is quicker to ask for all
 
 
@@ -52,6 +53,10 @@ class SqliteLedger(SqliteTimes):
             self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.execute("PRAGMA synchronous=FULL")
+            self._db.execute(
+                f"PRAGMA cache_size=-{_CACHE_KIB}"
+            )  # a batch of thousands of runs touches all of its pages
+            self._db.execute("PRAGMA wal_autocheckpoint=8000")  # pages: each checkpoint waits for the disk once more
             self._prepare()
 
     @classmethod
@@ -546,7 +551,7 @@ class SqliteLedger(SqliteTimes):
             )
             self._db.executemany(  # intents of a way that the run did not take again after a crash
                 "UPDATE effects SET state='failed', receipt='' WHERE run=? AND state='intent'",
-                ((o.run,) for o, _, _, _ in journal.ended),
+                ((run,) for run in journal.astray),
             )
             self._db.executemany(
                 "UPDATE occurrences SET state=? WHERE number=?",

@@ -41,6 +41,7 @@ class Program:
         self.columns = columns
         self.mirrors = [step for step in iter_steps(workflow) if step.definition.is_mirror]
         self.is_mirror = bool(self.mirrors)
+        self.asks = asks(workflow)
         self._columns_of = columns_of
         self._compiler = Compiler(columns)
         self._steps = 0
@@ -212,10 +213,13 @@ class Program:
         own = [line for line in step.fields if definition.field(line.word) is not None]
         columns = [line for line in step.fields if definition.field(line.word) is None]
         ats = {line.word: line.value for line in own if isinstance(line.value, tree.At)}
+        number, path = self._next_number(), step.path
         compiled = CompiledStep(
             tree=step,
-            number=self._next_number(),
+            number=number,
             name=fold_name(step.name),
+            path=path,
+            key=f"{number} {path}",
             values={line.word: self._compiler.value(line.value) for line in own},
             columns=[(line.as_written, self._compiler.value(line.value)) for line in columns],
             parts={word: self._compiler.at_parts(node) for word, node in ats.items()},
@@ -340,11 +344,11 @@ def _keyed(
     context.scope.hides = step.hides
     call = StepCall(step, context, repetition)
     if context.trace is not None:
-        context.trace.step(step.tree, f"{step.number} {step.tree.path}", repetition, call.resolved())
+        context.trace.step(step.tree, step.key, repetition, call.resolved())
     acting: Acting = step.tree.definition.act(call)
     answer: Receipt | None = None
     fault: RowFault | None = None
-    step_key = f"{step.number} {step.tree.path}"
+    step_key = step.key
     while True:
         try:
             effect = acting.throw(fault) if fault else acting.send(answer) if answer else next(acting)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Generator, Sequence
 from copy import copy
 from datetime import date, datetime, time
-from functools import cached_property
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
@@ -88,8 +87,10 @@ class StepCall:
         self.stage = context.stage
         self.people = context.people
         self.definition = step.tree.definition
-        zone = self.value("zone") if "zone" in step.values and step.rules_zone else None
-        self.scope = context.scope if is_empty(zone) else context.scope.in_zone(load_zone(str(zone)))
+        self.scope = context.scope
+        if step.rules_zone and not is_empty(zone := self.value("zone")):
+            self.scope = context.scope.in_zone(load_zone(str(zone)))
+        self._lineage: Lineage | None = None
 
     @property
     def place(self) -> str:
@@ -260,13 +261,15 @@ class StepCall:
         """The key of the run's subject."""
         return self._context.subject_key
 
-    @cached_property
+    @property
     def lineage(self) -> Lineage:
         """Who the thing is that this step makes."""
-        c = self._context
-        by_subject = c.is_set or self.definition.is_mirror
-        subject = c.subject_key if by_subject else f"{c.subject_key}#{c.sequence}"
-        return Lineage(c.root, c.workflow, subject, self._step.tree.path, self.repetition)
+        if self._lineage is None:
+            c = self._context
+            by_subject = c.is_set or self.definition.is_mirror
+            subject = c.subject_key if by_subject else f"{c.subject_key}#{c.sequence}"
+            self._lineage = Lineage(c.root, c.workflow, subject, self._step.path, self.repetition)
+        return self._lineage
 
     def lineage_of(self, mark: str) -> Lineage | None:
         """The lineage of a mark if this very step made it, for whichever subject."""
@@ -283,7 +286,7 @@ class StepCall:
         compiled = self._step.values.get(word)
         if compiled is None:
             return default
-        value = compiled(getattr(self, "scope", self._context.scope))
+        value = compiled(self.scope)
         return default if is_empty(value) else value
 
     def text(self, word: str) -> str:
@@ -320,6 +323,8 @@ class CompiledStep(Struct):
     tree: tree.Step
     number: int  # among the workflow's steps
     name: str
+    path: str  # what names it in identities
+    key: str  # what names it among the effects of a run
     values: dict[str, Value]
     columns: list[tuple[str, Value]]
     parts: dict[str, Callable[[Scope], tuple[date | None, time | None]]]

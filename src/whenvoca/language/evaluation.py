@@ -5,10 +5,11 @@ Empty values spread as language.md says: empty in a text is nothing; in `at`, `+
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Mapping
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
-from typing import Any, Protocol
+from typing import Any, Protocol, cast
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
@@ -83,7 +84,15 @@ class Compiler:
         if isinstance(node, tree.Name) and (node.is_column or fold_name(node.word) not in VALUE_WORDS):
             word = fold_name(node.word)
             if word in self.columns:
-                return lambda scope: _column_value(scope.subject, word, scope)
+
+                def column(scope: Scope) -> Any:
+                    subject: Any = scope.subject
+                    value = _told(subject, word, scope) if scope.hides else subject.value_of(word)
+                    return (
+                        _read(LocatedUnread.of(value, subject.where_is(word))) if isinstance(value, Unread) else value
+                    )
+
+                return column
         inner = self._build(node)
         if isinstance(node, tree.Name | tree.Field | tree.Choice):
             return lambda scope: _read(inner(scope))
@@ -97,6 +106,10 @@ class Compiler:
     def conditions(self, nodes: tuple[tree.Node, ...]) -> Callable[[Scope], bool]:
         """The function that tells whether all of them hold."""
         parts = [self.condition(node) for node in nodes]
+        return parts[0] if len(parts) == 1 else self._all_of(parts)
+
+    @staticmethod
+    def _all_of(parts: list[Callable[[Scope], bool]]) -> Callable[[Scope], bool]:
         return lambda scope: all(part(scope) for part in parts)
 
     def _build(self, node: tree.Node) -> Value:
@@ -234,6 +247,12 @@ class Compiler:
 
     def _build_span(self, node: tree.Span) -> Value:
         pieces = [(self.value(amount), unit) for amount, unit in node.pieces]
+        if all(isinstance(amount, tree.Literal) and isinstance(amount.value, int) for amount, _ in node.pieces):
+            with contextlib.suppress(RowFault):
+                known = sum_durations(
+                    Duration.of(cast("tree.Literal", amount).value, unit) for amount, unit in node.pieces
+                )
+                return lambda scope: known
 
         def total(scope: Scope) -> Duration | None:
             amounts = [(amount(scope), unit) for amount, unit in pieces]
@@ -306,9 +325,15 @@ class Compiler:
 
     def _build_several(self, node: tree.Several) -> Value:
         parts = [self.condition(each) for each in node.conditions]
-        if node.joined_by == "and":
-            return lambda scope: all(part(scope) for part in parts)
-        return lambda scope: any(part(scope) for part in parts)
+        is_and = node.joined_by == "and"
+
+        def several(scope: Scope) -> bool:
+            for part in parts:
+                if part(scope) is not is_and:
+                    return not is_and
+            return is_and
+
+        return several
 
     def _build_isempty(self, node: tree.IsEmpty) -> Value:
         inner = self._build(node.value)
@@ -355,11 +380,6 @@ _WORD_VALUES: Mapping[str, Value] = {
 }
 
 
-def _column_value(subject: Any, word: str, scope: Scope) -> Any:
-    value = _told(subject, word, scope)
-    return _read(LocatedUnread.of(value, subject.where_is(word))) if isinstance(value, Unread) else value
-
-
 def _told(thing: Any, word: str, scope: Scope) -> Any:
     """A field's value; of a private event, where it is told to others, no more than that it is private."""
     if scope.hides and word in _PRIVATE and getattr(thing, "is_private", False):
@@ -395,6 +415,8 @@ def _read(value: Any) -> Any:
 
 
 def _show(value: Any, scope: Scope) -> str:
+    if value.__class__ is str:
+        return str(value)
     if scope.told is not None and isinstance(value, datetime):
         value = value.astimezone(scope.told)
     return value.text if isinstance(value, Unread) else show_value(value, year=scope.now.astimezone(scope.zone).year)

@@ -153,9 +153,10 @@ def _times(call: StepCall, notes: list[str]) -> tuple[datetime | date, datetime 
         end = add_to_moment(start, span)
     elif length is not None:
         raise RowFault("both end and length have a value", mend="give one of them")
-    if end.astimezone(UTC) == start.astimezone(UTC):
+    first, last = start.astimezone(UTC), end.astimezone(UTC)
+    if last == first:
         raise RowFault(f"start and end are the same, {show_value(start)}", mend="give a later end")
-    if end.astimezone(UTC) < start.astimezone(UTC):
+    if last < first:
         raise RowFault(f"the end {show_value(end)} comes before the start {show_value(start)}", mend="give a later end")
     return start, end
 
@@ -170,10 +171,9 @@ def _end(call: StepCall, start: datetime, notes: list[str]) -> datetime | None:
     day, clock = parts
     if day is None or clock is None:
         return None
-    start_clock = start.time().replace(tzinfo=None)
-    if clock < start_clock:
+    if clock < start.time():
         day += timedelta(days=1)
-        notes.append(f"{clock:%H:%M} is the next day")
+        notes.append(f"{clock.isoformat('minutes')} is the next day")
     return _named_zone(to_moment(datetime.combine(day, clock), call.scope.zone))
 
 

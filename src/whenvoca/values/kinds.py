@@ -55,8 +55,8 @@ def is_empty(value: Any) -> bool:
     if value is None:
         return True
     if isinstance(value, str):
-        return is_blank(value)
-    return isinstance(value, list | tuple) and not value
+        return not "!" <= value[:1] <= "~" and is_blank(value)
+    return not value and isinstance(value, list | tuple)
 
 
 def tidy_raw(value: Raw) -> Raw:

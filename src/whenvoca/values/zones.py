@@ -33,8 +33,8 @@ def to_moment(wall: datetime, zone: ZoneInfo) -> datetime:
 
     Raises RowFault if the clocks skip that wall time or show it twice: neither is ever moved silently.
     """
-    first, second = wall.replace(tzinfo=zone, fold=0), wall.replace(tzinfo=zone, fold=1)
-    before, after = first.utcoffset(), second.utcoffset()
+    first = wall.replace(tzinfo=zone, fold=0)
+    before, after = first.utcoffset(), first.replace(fold=1).utcoffset()
     if before == after:
         return first
     assert before is not None

@@ -36,6 +36,9 @@ class InfoMemory(Protocol):
         """What was kept no longer holds."""
 
 
+_MOST_STATES = 4000  # of rows, kept at hand: more than advance together
+
+
 class NoMemory:
     """Remembers nothing."""
 
@@ -70,6 +73,8 @@ class SheetPlace:
         self._added: list[dict[str, Raw]] = []
         self._added_keys: set[str] = set()
         self._deleted: set[str] = set()
+        self._names: dict[str, str] = {}  # of columns, by their words
+        self._states: dict[str, dict[str, Raw]] = {}  # of rows that were asked for lately
         self._holding: dict[str, dict[str, list[str]]] = {}  # keys by what a column holds, for look-ups
         self._equals: dict[tuple[str, ...], Counter[tuple[Raw, ...]]] = {}  # rows by the cells of some columns
         self._formulas: set[tuple[int, int]] | None = None
@@ -101,7 +106,7 @@ class SheetPlace:
                 raise SourceFault(fault.message, where=fault.where or self.file, mend=fault.mend) from fault
             self._table_digest = self.open_file.digest
             self._rows, self._formulas = {}, None
-            self._equals, self._holding = {}, {}
+            self._equals, self._holding, self._names, self._states = {}, {}, {}, {}
         return self._table
 
     def digest(self) -> str:
@@ -186,6 +191,7 @@ class SheetPlace:
         table = self.table()
         states = [table.state_of(cells) for _, cells in table.rows]
         rows = self._with_keys(table, states, known)
+        self._states.clear()
         self._rows = {
             seen.key: row for seen, row in zip(rows, table.rows, strict=True) if not seen.fault and not seen.waits
         }
@@ -193,8 +199,15 @@ class SheetPlace:
 
     def _state(self, key: str) -> dict[str, Raw] | None:
         """The row as it was last scanned, None if it was not there."""
+        if (known := self._states.get(key)) is not None:
+            return known
         row = self._rows.get(key)
-        return None if row is None or self._table is None else self._table.state_of(row[1])
+        if row is None or self._table is None:
+            return None
+        if len(self._states) >= _MOST_STATES:
+            self._states.clear()
+        self._states[key] = state = self._table.state_of(row[1])
+        return state
 
     def _number(self, key: str) -> int | None:
         row = self._rows.get(key)
@@ -325,9 +338,13 @@ class SheetPlace:
             return next(
                 (each for each in self.wanted_headings if fold_name(column_word(each)) == fold_name(word)), word
             )
-        heading = self.table().by_word.get(fold_name(word))
+        table = self.table()
+        if (known := self._names.get(word)) is not None:
+            return known
+        heading = table.by_word.get(fold_name(word))
         if heading is None:
             raise RowFault(f'there is no column "{word}"', where=self.file)
+        self._names[word] = heading.name
         return heading.name
 
     def to_raw(self, column: str, value: Any) -> Raw:
@@ -351,7 +368,7 @@ class SheetPlace:
                 raise RowFault("the row is no longer in the sheet", where=self.file)
             self._refuse_formulas(effect.target, cells)
             self._overlay.setdefault(effect.target, {}).update(raws)
-            for name in raws:
+            for name in raws if self._holding else ():
                 self._holding.pop(self.word_of(name), None)
         elif effect.verb == "delete row":
             self._pend_deletion(effect)
@@ -488,11 +505,14 @@ class SheetPlace:
 
     def _bring_up_to_date(self, table: Table, saved: SavedRows) -> None:
         changed: set[str] = set()
+        self._states.clear()
+        indexes = {heading.name: heading.index for heading in table.headings}
         for key, state in saved.states.items():
             cells = self._rows[key][1]
             for name in self._overlay.get(key, {}):
-                index = table.by_word[fold_name(column_word(name))].index
-                cells.extend([None] * (index + 1 - len(cells)))
+                index = indexes[name]
+                if len(cells) <= index:
+                    cells.extend([None] * (index + 1 - len(cells)))
                 cells[index] = state.get(name)
                 changed.add(name)
         table.read_again(changed)

@@ -188,7 +188,7 @@ class Row:
         name, readings = field
         raw = self._state.get(name)
         value = readings[raw.__class__, raw]
-        if isinstance(value, datetime) and value.tzinfo is None:
+        if value.__class__ is datetime and value.tzinfo is None:
             try:
                 return to_moment(value, self._zone)
             except RowFault as fault:

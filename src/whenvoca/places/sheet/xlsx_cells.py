@@ -17,6 +17,7 @@ from whenvoca.values.texts import show_value
 
 _ATTRIBUTE = re.compile(rb"""([\w:.-]+)\s*=\s*("[^"]*"|'[^']*')""")
 _ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
+_SPECIAL = re.compile("[&<>\r\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]|_x")
 _ESCAPE_LOOK = re.compile(r"_(?=x[0-9A-Fa-f]{4}_)")
 
 # Given the style that the cell has and the kind of date, the style to write: see xlsx_styles.
@@ -260,6 +261,8 @@ class _Writer:
 
 def escape_xml(text: str) -> str:
     """The text as XML, signs that XML has no place for in the _xHHHH_ form of the format."""
+    if not _SPECIAL.search(text):
+        return text
     text = _ESCAPE_LOOK.sub("_x005F_", text.replace("\r\n", "\n"))
     text = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace("\r", "_x000D_")
     return _ILLEGAL.sub(lambda found: f"_x{ord(found[0]):04X}_", text)

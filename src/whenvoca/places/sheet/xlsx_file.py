@@ -72,6 +72,8 @@ class XlsxFile:
 
     def to_raw(self, value: Any) -> Raw:
         """The cell as a later reading gives it."""
+        if value.__class__ is str and value.isascii() and value.isprintable():
+            return tidy_raw(value)
         match value:
             case datetime():
                 wall = value.replace(tzinfo=None)
