@@ -5,9 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections import deque
 from collections.abc import Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import datetime
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -25,10 +23,10 @@ from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 from whenvoca.places.calendar.carrying import already_done, carry_out, is_on_its_version, moved_on, to_stored
+from whenvoca.places.halves import in_halves
 
 _TOO_FRESH = 2.0  # seconds within which time and size of a file do not tell that it stands unchanged
 _PER_LOOK = 2000  # files that are read in one look; more come with the next
-_AT_A_TIME = 100  # files handed to the writing thread together
 _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
 _UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
@@ -249,33 +247,24 @@ class FolderCalendar:
     def _create(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         with files.telling_trouble(self._folder, "made"):
             self._folder.mkdir(parents=True, exist_ok=True)
-        written: list[tuple[str, str, str]] = []  # temporary, final name, hash
         base = str(self._folder.absolute())
+        names = [_file_name(effect.target) for effect in effects]
+        temporaries = [f"{base}/.{name}{files.TEMPORARY}" for name in names]
+
+        def write(numbers: Sequence[int]) -> list[str]:
+            return [_write(effects[number], temporaries[number], stamp, sync=len(effects) == 1) for number in numbers]
+
         try:
-            with files.telling_trouble(self._folder, "written"), ThreadPoolExecutor(1) as writer:
-                writing: deque[Future[None]] = deque()  # the disk works while the next events are put into words
-                for begin in range(0, len(effects), _AT_A_TIME):
-                    texts = []
-                    for effect in effects[begin : begin + _AT_A_TIME]:
-                        assert effect.event is not None
-                        data = write_calendar(effect.event, stamp)
-                        name = _file_name(effect.event.uid)
-                        temporary = f"{base}/.{name}{files.TEMPORARY}"
-                        written.append((temporary, f"{base}/{name}", files.hash_bytes(data)))
-                        texts.append((temporary, data))
-                    writing.append(writer.submit(_write_files, texts, sync=len(effects) == 1))
-                    while len(writing) > 2:
-                        writing.popleft().result()
-                while writing:
-                    writing.popleft().result()
+            with files.telling_trouble(self._folder, "written"):
+                digests = in_halves(write, len(effects))
                 if len(effects) > 1:
                     os.sync()
                 results: list[Receipt | WhenvocaError] = [
-                    self._put(temporary, final, digest, effect)
-                    for (temporary, final, digest), effect in zip(written, effects, strict=True)
+                    self._put(temporary, f"{base}/{name}", digest, effect)
+                    for temporary, name, digest, effect in zip(temporaries, names, digests, effects, strict=True)
                 ]
         except BaseException:
-            for temporary, _, _ in written:
+            for temporary in temporaries:
                 with contextlib.suppress(OSError):
                     os.unlink(temporary)
             raise
@@ -320,15 +309,18 @@ def _file_uri(path: str) -> str:
     return "file://" + path if _PLAIN_PATH.fullmatch(path) else Path(path).as_uri()
 
 
-def _write_files(texts: list[tuple[str, bytes]], *, sync: bool) -> None:
-    for path, data in texts:
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
-        try:
-            _write_all(descriptor, data)
-            if sync:
-                os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
+def _write(effect: Effect, path: str, stamp: datetime, *, sync: bool) -> str:
+    """Writes the event of an effect into a file; answers the hash of what stands in it."""
+    assert effect.event is not None
+    data = write_calendar(effect.event, stamp)
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o644)
+    try:
+        _write_all(descriptor, data)
+        if sync:
+            os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
+    return files.hash_bytes(data)
 
 
 def _write_all(descriptor: int, data: bytes) -> None:
