@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from datetime import UTC, date, datetime, timedelta
 from typing import Any, Literal
-from urllib.parse import unquote
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
@@ -107,6 +106,8 @@ def to_event(component: Any, zone: ZoneInfo) -> Event:
 
 def to_task(component: Any, zone: ZoneInfo) -> Task:
     """The task of one VTODO of the iCalendar library."""
+    from urllib.parse import unquote
+
     start = _moment(component["DTSTART"].dt, zone) if "DTSTART" in component else None
     due = _moment(component["DUE"].dt, zone) if "DUE" in component else None
     if due is None and start is not None and "DURATION" in component:

@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 from datetime import UTC, date, datetime
 from functools import lru_cache
-from urllib.parse import quote
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
@@ -135,6 +134,8 @@ def _task_field_lines(name: str, task: Task) -> list[str]:
         case "person":
             if not task.person:
                 return []
+            from urllib.parse import quote
+
             where = f"mailto:{task.person}" if "@" in task.person else f"urn:whenvoca:person:{quote(task.person)}"
             return [f"ATTENDEE:{where}"]
         case "finished":

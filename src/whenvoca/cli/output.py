@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import re
-import shutil
 import sys
 from collections.abc import Iterable, Sequence
 from datetime import date, datetime, time, timedelta
@@ -37,13 +36,19 @@ class Column(Struct, frozen=True):
     wraps: bool = False
 
 
+def _width() -> int:
+    """Of the terminal, or what COLUMNS says."""
+    from shutil import get_terminal_size
+
+    return max(40, get_terminal_size((WIDEST, 40)).columns)
+
+
 def console(*, err: bool = False) -> Console:
     """A rich console for stdout or stderr, which knows of NO_COLOR, COLUMNS and pipes."""
     from rich.console import Console
 
     stream = sys.stderr if err else sys.stdout
-    width = shutil.get_terminal_size((WIDEST, 40)).columns
-    return Console(file=stream, width=max(40, width), highlight=False, soft_wrap=False, emoji=False, markup=False)
+    return Console(file=stream, width=_width(), highlight=False, soft_wrap=False, emoji=False, markup=False)
 
 
 def show_table(columns: Sequence[Column], rows: Iterable[Sequence[Any]]) -> None:
@@ -135,7 +140,7 @@ def show_line(*pieces: Piece, err: bool = False, wraps: bool = True) -> None:
         click.echo("".join(text for text, _ in parts), err=err)
         return
     if wraps:
-        parts = _wrapped(parts, max(40, shutil.get_terminal_size((WIDEST, 40)).columns))
+        parts = _wrapped(parts, _width())
     plain = bool(os.environ.get("NO_COLOR"))
     click.echo("".join(text if plain else _coloured(text, style) for text, style in parts), err=err)
 

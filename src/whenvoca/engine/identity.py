@@ -6,7 +6,6 @@ import hashlib
 import re
 import uuid
 from functools import lru_cache
-from urllib.parse import quote, unquote
 
 from msgspec import Struct
 
@@ -30,6 +29,8 @@ class Lineage(Struct, frozen=True):
     @classmethod
     def from_mark(cls, mark: str) -> Lineage | None:
         """The lineage of a mark, None if it is none of ours."""
+        from urllib.parse import unquote
+
         parts = mark.split("/")
         return cls(*(unquote(part) for part in parts)) if len(parts) == 5 else None
 
@@ -44,7 +45,11 @@ class Lineage(Struct, frozen=True):
 
 
 def _quoted(part: str) -> str:
-    return part if _SAFE.fullmatch(part) else quote(part, safe=" -._~")
+    if _SAFE.fullmatch(part):
+        return part
+    from urllib.parse import quote  # takes longer to load than most marks to make
+
+    return quote(part, safe=" -._~")
 
 
 @lru_cache(maxsize=64)

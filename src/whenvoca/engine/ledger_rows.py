@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 from collections.abc import Iterator, Sequence
 from datetime import date, time
 from functools import lru_cache
@@ -61,6 +60,8 @@ def to_occurrence(row: Sequence[Any]) -> Occurrence:
 
 def copy_still(path: Path, folder: Path) -> Path:
     """A copy of the ledger's files; taken again while somebody writes to them."""
+    import shutil
+
     names = [path, path.with_name(path.name + "-wal")]
     for _ in range(20):
         before = [(each.stat().st_mtime_ns, each.stat().st_size) if each.exists() else None for each in names]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sqlite3
-import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
@@ -67,6 +66,8 @@ class SqliteLedger(SqliteTimes):
         """
         ledger = cls(Path(":memory:"))
         if path.exists():
+            import tempfile
+
             with ledger._telling(), tempfile.TemporaryDirectory() as folder:
                 copy = copy_still(path, Path(folder))
                 with closing(sqlite3.connect(copy)) as source:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import platform
 from collections import ChainMap
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -166,6 +165,8 @@ def machine_name() -> str:
                 return text
         except OSError:
             continue
+    import platform
+
     return platform.node()
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from difflib import get_close_matches
 
 from msgspec import Struct
 
@@ -78,6 +77,8 @@ def nearest(word: str, known: Iterable[str]) -> str:
     """ "did you mean …?" with the nearest known words, or what is known if there are few, or nothing."""
     names = sorted(set(known))
     by_lower = {name.lower(): name for name in names}
+    from difflib import get_close_matches
+
     close = [by_lower[near] for near in get_close_matches(word.lower(), by_lower, n=2, cutoff=0.6)]
     if not close:
         close = [name for name in names if len(word) > 2 and name.lower().startswith(word.lower())][:2]

@@ -51,8 +51,8 @@ def hash_bytes(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-def write_temporary(path: Path, data: bytes) -> Path:
-    """A temporary file beside ``path`` with that content, forced to the disk."""
+def write_temporary(path: Path, data: bytes, *, sync: bool = True) -> Path:
+    """A temporary file beside ``path`` with that content, forced to the disk at once where ``sync`` says so."""
     temporary = path.with_name(f".{path.name}{TEMPORARY}")
     with telling_trouble(path, "written"):
         try:
@@ -60,7 +60,8 @@ def write_temporary(path: Path, data: bytes) -> Path:
             with os.fdopen(descriptor, "wb") as file:
                 file.write(data)
                 file.flush()
-                os.fsync(file.fileno())
+                if sync:
+                    os.fsync(file.fileno())
             if path.exists():
                 os.chmod(temporary, path.stat().st_mode & 0o7777)
         except OSError:
@@ -69,15 +70,16 @@ def write_temporary(path: Path, data: bytes) -> Path:
     return temporary
 
 
-def put_in_place(temporary: Path, path: Path) -> None:
-    """Renames the temporary over the file and forces the folder to the disk."""
+def put_in_place(temporary: Path, path: Path, *, sync: bool = True) -> None:
+    """Renames the temporary over the file and forces the folder to the disk, unless that is done for a group."""
     with telling_trouble(path, "replaced"):
         try:
             os.replace(temporary, path)
         except OSError:
             temporary.unlink(missing_ok=True)
             raise
-        sync_folder(path.parent)
+        if sync:
+            sync_folder(path.parent)
 
 
 def replace_file(path: Path, data: bytes) -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
-from urllib.parse import urlsplit
 
 from whenvoca.engine.effects import THE_WEB, Effect
 from whenvoca.engine.step_call import Acting, StepCall
@@ -45,6 +44,8 @@ def _act(call: StepCall) -> Acting:
     import json
 
     address = show_value(call.sentence_value).strip()
+    from urllib.parse import urlsplit
+
     parts = urlsplit(address)
     if parts.scheme not in ("http", "https") or not parts.hostname:
         raise RowFault(f'"{address}" is no web address', mend="such as https://hall.example.org/hook")

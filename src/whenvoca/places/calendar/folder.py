@@ -209,14 +209,41 @@ class FolderCalendar:
     # --- writing
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Writes a group: temporaries first, one sync for all of them, then each takes its name if it is free."""
+        """Writes a group: temporaries first, one sync for all of them, then each takes its name."""
         creations = [effect for effect in effects if deed_of(effect.verb) == "create"]
-        results = iter(self._create(creations, stamp)) if creations else iter(())
-        return [
-            next(results) if deed_of(effect.verb) == "create" else self._apply_one(effect, stamp) for effect in effects
-        ]
+        others = [effect for effect in effects if deed_of(effect.verb) != "create"]
+        made = iter(self._create(creations, stamp)) if creations else iter(())
+        changed = iter(self._change(others, stamp))
+        return [next(made) if deed_of(effect.verb) == "create" else next(changed) for effect in effects]
 
-    def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
+    def _change(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        ready: dict[Path, Path] = {}  # temporaries by the files that they are to replace
+        found: list[Receipt | WhenvocaError] = []
+        is_one = len(effects) == 1
+        try:
+            for effect in effects:
+                if self._path_of(split_key(effect.target)[0]) in ready:
+                    self._put_all(ready, is_synced=is_one)
+                found.append(self._change_one(effect, stamp, ready, sync=is_one))
+            if effects:
+                self._put_all(ready, is_synced=is_one)
+        finally:
+            for temporary in ready.values():
+                temporary.unlink(missing_ok=True)
+        return found
+
+    def _put_all(self, ready: dict[Path, Path], *, is_synced: bool) -> None:
+        """Gives temporaries their names, once they are on the disk."""
+        if not is_synced and ready:
+            os.sync()
+        for path, temporary in list(ready.items()):
+            files.put_in_place(temporary, path, sync=False)
+            del ready[path]
+        files.sync_folder(self._folder)
+
+    def _change_one(
+        self, effect: Effect, stamp: datetime, ready: dict[Path, Path], *, sync: bool
+    ) -> Receipt | WhenvocaError:
         if deed_of(effect.verb) == "take":
             return Receipt(effect.stored.version, effect.stored.address)
         uid, _ = split_key(effect.target)
@@ -235,9 +262,8 @@ class FolderCalendar:
         if not has_event(changed, uid):
             with files.telling_trouble(path, "deleted"):
                 path.unlink()
-            files.sync_folder(self._folder)
             return Receipt("", "")
-        files.replace_file(path, changed)
+        ready[path] = files.write_temporary(path, changed, sync=sync)
         return Receipt(files.hash_bytes(changed), path.absolute().as_uri())
 
     def _path_of(self, uid: str) -> Path:

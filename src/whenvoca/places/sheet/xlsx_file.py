@@ -11,7 +11,6 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from decimal import Decimal
 from functools import lru_cache
-from html import escape
 from typing import Any
 
 from whenvoca.errors import SourceFault
@@ -220,6 +219,8 @@ def _add_tabs(package: Package, tabs: Mapping[str, list[str]]) -> bytes:
     workbook, rels = package.read(package.workbook_part), package.read(rels_part)
     types = package.read("[Content_Types].xml")
     changed: dict[str, bytes] = {}
+    from html import escape
+
     sheet_ids = [int(found) for found in re.findall(rb'\bsheetId="(\d+)"', workbook)]
     for offset, (tab, headings) in enumerate(tabs.items(), 1):
         number = max(sheet_ids, default=0) + offset
