@@ -151,9 +151,12 @@ def save_bare(path: Path, target: Path) -> float:
 def first_and_second_run(rows: int = 10_000, repeats: int = 3) -> list[str]:
     """The first run into an empty folder, and a second one with nothing new."""
     firsts, limits, seconds, touched, reads, processes, insides = [], [], [], [], [], [], []
-    for _ in range(repeats):
-        with tempfile.TemporaryDirectory() as name:
-            folder = Path(name)
+    with (
+        tempfile.TemporaryDirectory() as name
+    ):  # one for all: a file system that just deleted 20,000 files makes new ones slowly
+        for turn in range(repeats):
+            folder = Path(name) / str(turn)
+            folder.mkdir()
             make_workspace(folder / "w", rows)
             sheet = folder / "w/requests.xlsx"
             read = read_bare(sheet)

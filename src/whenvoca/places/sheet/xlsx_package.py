@@ -16,6 +16,7 @@ _STRICT_MAIN = "http://purl.oclc.org/ooxml/spreadsheetml/main"
 _RELATION = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
 _LARGEST_PART = 1 << 30
 _LARGEST_RATIO = 400  # a part that unpacks to more than this many times its size, and is large, is a bomb
+_AT_ONCE = 1000  # pieces of a part that are packed together
 _BOMB_FLOOR = 64 << 20
 
 
@@ -118,7 +119,8 @@ class Package:
                 content = changed.get(entry.filename)
                 if isinstance(content, list):
                     with out.open(info, "w") as part:
-                        part.writelines(content)
+                        for begin in range(0, len(content), _AT_ONCE):
+                            part.write(b"".join(content[begin : begin + _AT_ONCE]))
                 else:
                     out.writestr(info, self.read(entry.filename) if content is None else content)
             for name in changed.keys() - set(self.names):
