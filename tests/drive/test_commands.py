@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import os
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -281,3 +284,55 @@ def test_sheet_that_stands_unchanged_is_not_parsed_again_in_another_process(
     slots.write("requests.csv", slots.read() + ",,R-2,M 13,18.03.2027,20:00,22:00\n")
     assert slots.run("run").code == 0
     assert len(slots.events()) == 2
+
+
+@pytest.mark.parametrize("options", [(), ("--quiet",), ("--verbose",)])
+def test_all_rows_are_counted_however_few_are_shown(slots: Desk, options: tuple[str, ...]) -> None:
+    good = [f",,R-{number:03d},Title {number},2027-03-{number % 28 + 1:02d},21:30,22:30" for number in range(60)]
+    slots.rows(*good, ",,R-900,No day,,21:30,22:30", ",,R-901,No time,2027-03-01,,")
+    told = slots.run("run", *options)
+    assert told.code == 1
+    assert "60 rows done, 2 failed" in told.err
+    assert len(slots.events()) == 60
+    assert slots.run("run", *options).err.startswith("nothing new")
+
+
+@pytest.mark.parametrize(
+    "fault",
+    ["mkdir", "write", "link"],
+    ids=["no folder can be made", "disk full at the second half", "no name can be given"],
+)
+def test_a_large_group_that_cannot_be_written_is_written_later_and_once(
+    slots: Desk, fault: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    slots.rows(*[f",,R-{number:03d},Title {number},2027-03-{number % 28 + 1:02d},21:30,22:30" for number in range(250)])
+    real_open, real_link = os.open, os.link
+
+    def full(path: Any, *more: Any, **named: Any) -> int:
+        if "whenvoca-tmp" in str(path) and str(path).endswith(("7.ics.whenvoca-tmp", "b.ics.whenvoca-tmp")):
+            raise OSError(errno.ENOSPC, "No space left on device")
+        return real_open(path, *more, **named)
+
+    def refused(source: Any, target: Any, **named: Any) -> None:
+        if str(target).endswith("7.ics"):
+            raise PermissionError(errno.EACCES, "Permission denied")
+        real_link(source, target, **named)
+
+    with monkeypatch.context() as patched:
+        if fault == "mkdir":
+            slots.write("domes", "a file stands there")
+        elif fault == "write":
+            patched.setattr(os, "open", full)
+        else:
+            patched.setattr(os, "link", refused)
+            patched.setattr(
+                os, "replace", lambda source, target: (_ for _ in ()).throw(PermissionError(errno.EACCES, "no"))
+            )
+        told = slots.run("run", "--quiet")
+    assert told.code != 0
+    if fault == "mkdir":
+        (slots.folder / "domes").unlink()
+    assert slots.run("run", "--quiet").code == 0
+    assert len(slots.events()) == 250
+    assert not list((slots.folder / "domes").glob(".*tmp"))
+    assert sum("granted" in line for line in slots.read().splitlines()) == 250
