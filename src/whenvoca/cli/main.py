@@ -79,7 +79,7 @@ def main(arguments: list[str] | None = None) -> None:
 
 def run_command(arguments: list[str]) -> int:
     """Runs one command; answers the exit status. Never a traceback."""
-    gc.set_threshold(300_000, 20, 50)  # a batch keeps thousands of runs alive; looking through them often costs a fifth
+    gc.set_threshold(100_000, 20, 50)  # a batch keeps thousands of runs alive; looking through them often costs a fifth
     try:
         return int(cli.main(arguments, prog_name="whenvoca", standalone_mode=False) or 0)
     except click.exceptions.Abort:

@@ -389,7 +389,7 @@ class Batch(Struct, kw_only=True):
         """Runs whose cells are not saved yet end when they are."""
         for run in runs:
             if run.unsaved and run.outcome != "waiting":
-                run.performing, run.journal = _ENDED, {}
+                run.performing, run.journal, run.context = _ENDED, {}, _LET_GO
                 if len(self._unsaved) >= self.kept:
                     run.effects = []
                 self._unsaved.append(run)
@@ -510,6 +510,7 @@ def _no_more() -> Performing:
 
 
 _ENDED = _no_more()  # stands for the generator of a run that has ended, so that its names and values are let go
+_LET_GO: Any = None  # and for what it acted with
 
 
 def note_own_events(

@@ -39,7 +39,7 @@ from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
 from whenvoca.engine.ledger_times import SqliteTimes
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
-_CACHE_KIB = 48_000
+_CACHE_KIB = 8_000
 _MANY = 3000  # subjects beyond which it is quicker to ask for all
 
 

@@ -6,7 +6,7 @@ import io
 import posixpath
 import re
 import zipfile
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from whenvoca.errors import SourceFault
@@ -16,7 +16,7 @@ _STRICT_MAIN = "http://purl.oclc.org/ooxml/spreadsheetml/main"
 _RELATION = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
 _LARGEST_PART = 1 << 30
 _LARGEST_RATIO = 400  # a part that unpacks to more than this many times its size, and is large, is a bomb
-_AT_ONCE = 1000  # pieces of a part that are packed together
+_BLOCK = 1 << 16  # bytes of a part that are packed together
 _BOMB_FLOOR = 64 << 20
 
 
@@ -119,8 +119,7 @@ class Package:
                 content = changed.get(entry.filename)
                 if isinstance(content, list):
                     with out.open(info, "w") as part:
-                        for begin in range(0, len(content), _AT_ONCE):
-                            part.write(b"".join(content[begin : begin + _AT_ONCE]))
+                        part.writelines(_in_blocks(content))
                 else:
                     out.writestr(info, self.read(entry.filename) if content is None else content)
             for name in changed.keys() - set(self.names):
@@ -128,6 +127,22 @@ class Package:
                 whole = b"".join(content) if isinstance(content, list) else content
                 out.writestr(zipfile.ZipInfo(name, (2026, 1, 1, 0, 0, 0)), whole, zipfile.ZIP_DEFLATED)
         return target.getvalue()
+
+
+def _in_blocks(pieces: Iterable[bytes | memoryview]) -> Iterator[bytes | memoryview]:
+    """The same bytes, small pieces put together: packing each by itself takes long, and large ones need no copy."""
+    small: list[bytes | memoryview] = []
+    size = 0
+    for piece in pieces:
+        if len(piece) < _BLOCK:
+            small.append(piece)
+            size += len(piece)
+        if size >= _BLOCK or (small and len(piece) >= _BLOCK):
+            yield b"".join(small)
+            small, size = [], 0
+        if len(piece) >= _BLOCK:
+            yield piece
+    yield b"".join(small)
 
 
 def refuse_bombs(archive: zipfile.ZipFile) -> None:
