@@ -144,10 +144,25 @@ def kill_at(desk: Desk, seconds: float) -> bool:
 def test_real_kills_at_random_instants(desk: Desk, seed: int) -> None:
     rows, chance = 60, random.Random(seed)
     prepare(desk, rows)
-    kills = sum(kill_at(desk, chance.uniform(0.15, 1.1)) for _ in range(4))
+    kills = sum(kill_at(desk, seconds) for seconds in (0.12, *(chance.uniform(0.15, 1.1) for _ in range(4))))
     assert desk.run("run").code in (0, 1)
     verify(desk, rows)
     assert kills >= 1
+
+
+@pytest.mark.soak
+def test_many_real_kills_while_a_process_beside_writes_half_of_the_files(desk: Desk) -> None:
+    rows, kills, chance = 700, 0, random.Random(3)
+    for _ in range(12):
+        for path in sorted(desk.folder.rglob("*"), reverse=True):
+            path.unlink() if path.is_file() else path.rmdir()
+        (desk.folder / "workflows").mkdir()
+        prepare(desk, rows)
+        kills += sum(kill_at(desk, chance.uniform(0.25, 1.2)) for _ in range(5))
+        assert desk.run("run").code in (0, 1)
+        verify(desk, rows)
+        assert not list((desk.folder / "domes").glob(".*"))
+    print(f"\n12 workspaces of {rows} rows, {kills} kills: each row stands once, no temporary is left")
 
 
 @pytest.mark.soak
