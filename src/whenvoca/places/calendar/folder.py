@@ -213,7 +213,7 @@ class FolderCalendar:
         creations = [effect for effect in effects if deed_of(effect.verb) == "create"]
         others = [effect for effect in effects if deed_of(effect.verb) != "create"]
         made = iter(self._create(creations, stamp)) if creations else iter(())
-        changed = iter(self._change(others, stamp))
+        changed = iter(self._change(others, stamp)) if others else iter(())
         return [next(made) if deed_of(effect.verb) == "create" else next(changed) for effect in effects]
 
     def _change(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
@@ -222,12 +222,15 @@ class FolderCalendar:
         is_one = len(effects) == 1
         try:
             for effect in effects:
-                if self._path_of(split_key(effect.target)[0]) in ready:
+                path = self._path_of(split_key(effect.target)[0])
+                if path in ready:
                     self._put_all(ready, is_synced=is_one)
-                found.append(self._change_one(effect, stamp, ready, sync=is_one))
-            if effects:
-                self._put_all(ready, is_synced=is_one)
+                found.append(self._change_one(effect, path, stamp, ready, sync=is_one))
+            self._put_all(ready, is_synced=is_one)
         finally:
+            self._index = (
+                None  # made anew when it is asked for: a group would read the whole folder for each of its events
+            )
             for temporary in ready.values():
                 temporary.unlink(missing_ok=True)
         return found
@@ -242,12 +245,10 @@ class FolderCalendar:
         files.sync_folder(self._folder)
 
     def _change_one(
-        self, effect: Effect, stamp: datetime, ready: dict[Path, Path], *, sync: bool
+        self, effect: Effect, path: Path, stamp: datetime, ready: dict[Path, Path], *, sync: bool
     ) -> Receipt | WhenvocaError:
         if deed_of(effect.verb) == "take":
             return Receipt(effect.stored.version, effect.stored.address)
-        uid, _ = split_key(effect.target)
-        path = self._path_of(uid)
         data = files.read_file(path) if path.exists() else b""
         if answer := already_done(data, effect, self.zone):
             return (
@@ -258,8 +259,7 @@ class FolderCalendar:
         if not is_on_its_version(effect, files.hash_bytes(data) if data else ""):
             return moved_on(effect, self._label(path))
         changed = carry_out(data, effect, stamp)
-        self._index = None
-        if not has_event(changed, uid):
+        if not has_event(changed, split_key(effect.target)[0]):
             with files.telling_trouble(path, "deleted"):
                 path.unlink()
             return Receipt("", "")
