@@ -153,3 +153,30 @@ def test_copy_in_memory_leaves_the_file_alone(tmp_path: Path) -> None:
     copy.observe("p", [Sighting("R-2", {"A": "y"})], "c", AT)
     assert set(copy.standing("p")) == {"R-1", "R-2"}
     assert set(real.standing("p")) == {"R-1"}
+
+
+def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(tmp_path: Path) -> None:
+    path = tmp_path / "ledger.sqlite"
+    ledger = SqliteLedger(path)
+    ledger.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT)
+    ledger.close()
+    with sqlite3.connect(path) as db:
+        db.executescript("DROP TABLE prints; PRAGMA user_version=3")
+    db.close()
+    newer = SqliteLedger(path)
+    assert newer.standing("p") == {"R-1": {"A": "x"}}
+    newer.observe("p", [], "d", AT, prints={b"1": "R-1"})
+    assert newer.prints("p") == {b"1": "R-1"}
+
+
+def test_states_of_many_subjects_are_read_when_they_are_asked_for(ledger: Ledger) -> None:
+    ledger.observe("p", [Sighting(f"R-{n}", {"A": n}) for n in range(500)], "c", AT)
+    standing = ledger.standing("p")
+    assert len(standing) == 500
+    assert "R-7" in standing
+    assert "R-500" not in standing
+    assert standing.get("R-500") is None
+    assert [standing[f"R-{n}"]["A"] for n in range(500)] == list(range(500))
+    assert standing.is_same("R-499", {"A": 499})
+    assert not standing.is_same("R-499", {"A": 1})
+    assert not standing.is_same("R-500", {"A": 500})

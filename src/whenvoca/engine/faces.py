@@ -203,13 +203,15 @@ class WebFace(Protocol):
 
 
 class SeenRow(Struct, frozen=True):
-    """A row as a scan found it. ``fault`` tells why it cannot be taken up (a key that stands twice)."""
+    """A row as a scan found it. ``fault`` tells why it cannot be taken up (a key that stands twice); ``stands`` that it is as it
+    was observed last: its state is left empty then."""
 
     key: str
     number: int
     state: RowState
     fault: str = ""
     waits: str = ""
+    stands: bool = False
 
 
 class SaveIntent(Struct, frozen=True):
@@ -235,12 +237,14 @@ class SheetFace(Place, Protocol):
 
     file: str
     signature: str  # changes when a setting that makes rows what they are does
+    prints: Mapping[bytes, str]  # keys by the prints that their rows had in the last scan, where keys are declared
 
     def digest(self) -> str:
         """The hash of the file as it stands. Raises PlaceTrouble or SourceFault."""
 
-    def scan(self, known: Mapping[str, RowState]) -> Iterable[SeenRow]:
-        """All filled rows; ``known`` are the rows as last observed, for sheets whose keys are worked out."""
+    def scan(self, known: Mapping[str, RowState], prints: Mapping[bytes, str] = ...) -> Iterable[SeenRow]:
+        """All filled rows; ``known`` are the rows as last observed, for sheets whose keys are worked out. What has one of
+        these prints stands as it was observed under that key."""
 
     @property
     def is_scanned(self) -> bool:

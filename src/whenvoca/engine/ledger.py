@@ -165,8 +165,14 @@ class Ledger(Times, Protocol):
         cursor: str,
         at: str,
         cause: Mapping[str, int] | int = 0,
+        prints: Mapping[bytes, str] | None = None,
     ) -> int:
-        """Records changes and the place's new cursor; answers how many there were. ``cause`` is a run, or one a subject."""  # fmt: skip
+        """Records changes and the place's new cursor; answers how many there were. ``cause`` is a run, or one a subject.
+        ``prints`` are those of the subjects as they stand now."""
+
+    def prints(self, place: str) -> dict[bytes, str]:
+        """Subjects by the prints they had when ``prints`` were last recorded, those left out of which something was observed
+        since."""
 
     def forget(self, place: str) -> None:
         """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""

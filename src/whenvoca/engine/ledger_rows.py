@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from datetime import date, time
 from functools import lru_cache
 from pathlib import Path
@@ -14,13 +14,12 @@ import msgspec
 
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.faces import RowState
-from whenvoca.engine.ledger import Occurrence, Standing
+from whenvoca.engine.ledger import Occurrence
 from whenvoca.values.kinds import from_plain, to_plain
 
 _write = msgspec.json.Encoder().encode
 _AS_THEY_ARE = frozenset([str, int, float, bool, NoneType])
 
-STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
 EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes, kept"
 OCCURRENCE_COLUMNS = "workflow,place,subject,sequence,at,happened,chain,number,state,run,label,tries"
 
@@ -101,27 +100,3 @@ def with_run(occurrence: Occurrence, run: int) -> Occurrence:
     return Occurrence(
         o.workflow, o.place, o.subject, o.sequence, o.at, o.happened, o.chain, o.number, o.state, run, o.label, o.tries
     )
-
-
-class StandingStates(Standing):
-    """Subjects with their states, kept as they are stored and read when one is asked for: most are only compared."""
-
-    def __init__(self, texts: dict[str, str]) -> None:
-        self._texts = texts
-        self._read: dict[str, RowState] = {}
-
-    def __getitem__(self, subject: str) -> RowState:
-        if subject not in self._read:
-            self._read[subject] = decode_state(self._texts[subject])
-        return self._read[subject]
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._texts)
-
-    def __len__(self) -> int:
-        return len(self._texts)
-
-    def is_same(self, subject: str, state: RowState) -> bool:
-        """Whether the subject stands with that state."""
-        text = self._texts.get(subject)
-        return text is not None and (text == encode(state) or decode_state(text) == state)

@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
-VERSION = 3
+VERSION = 4
+
+# Of rows that are known without being read: since version 4.
+PRINTS = """
+CREATE TABLE prints (          -- MessagePack: subjects by the prints of their rows, when the newest observation was that one
+    place TEXT PRIMARY KEY, sequence INTEGER NOT NULL, packed BLOB NOT NULL
+) WITHOUT ROWID;
+"""
 
 # Of triggers by time, of presence, pauses and jobs: since version 3.
 TIMES = """
@@ -55,10 +62,12 @@ CREATE TABLE reads (
 ) WITHOUT ROWID;
 """,
     2: TIMES,
+    3: PRINTS,
 }
 
 TABLES = (
     TIMES
+    + PRINTS
     + """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE cursors (place TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;

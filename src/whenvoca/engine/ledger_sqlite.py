@@ -1,287 +1,35 @@
-"""The ledger on SQLite (WAL, synchronous=FULL): a commit is on the disk when it returns."""
+"""The ledger on SQLite: occurrences, runs, effects, saves. What it keeps of places and of time stands in files of its own."""
 
 from __future__ import annotations
 
 import json
-import sqlite3
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
-from pathlib import Path
+from collections.abc import Iterable, Sequence
 from typing import Any
 
-from whenvoca.calendars.event import Event
-from whenvoca.calendars.state import from_state
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.faces import Found, Resource, RowState, SaveIntent
+from whenvoca.engine.faces import Found, SaveIntent
 from whenvoca.engine.ledger import (
     Journal,
     JournalEntry,
     MadeThing,
-    Observation,
     Occurrence,
-    Reader,
     RunRecord,
-    Sighting,
 )
 from whenvoca.engine.ledger_rows import (
     EFFECT_COLUMNS,
     OCCURRENCE_COLUMNS,
-    STANDING,
-    StandingStates,
-    copy_still,
     decode_state,
     encode,
     to_effect,
     to_occurrence,
     with_run,
 )
-from whenvoca.engine.ledger_schema import STEPS, TABLES, VERSION
+from whenvoca.engine.ledger_seen import SqliteSeen
 from whenvoca.engine.ledger_times import SqliteTimes
-from whenvoca.errors import PlaceTrouble, SettingsFault
-
-_CACHE_KIB = 8_000
-_MANY = 3000  # subjects beyond which it is quicker to ask for all
 
 
-class SqliteLedger(SqliteTimes):
+class SqliteLedger(SqliteSeen, SqliteTimes):
     """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be kept."""
-
-    def __init__(self, path: Path) -> None:
-        self._path = path
-        with self._telling():
-            self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
-            self._db.execute("PRAGMA journal_mode=WAL")
-            self._db.execute("PRAGMA synchronous=FULL")
-            self._db.execute(
-                f"PRAGMA cache_size=-{_CACHE_KIB}"
-            )  # a batch of thousands of runs touches all of its pages
-            self._db.execute("PRAGMA wal_autocheckpoint=8000")  # pages: each checkpoint waits for the disk once more
-            self._prepare()
-
-    @classmethod
-    def copy_of(cls, path: Path) -> SqliteLedger:
-        """A copy in memory of the ledger in that file, an empty one if there is none.
-
-        Its files are copied and opened elsewhere: opening them where they stand would touch the side files.
-        """
-        ledger = cls(Path(":memory:"))
-        if path.exists():
-            import tempfile
-
-            with ledger._telling(), tempfile.TemporaryDirectory() as folder:
-                copy = copy_still(path, Path(folder))
-                with closing(sqlite3.connect(copy)) as source:
-                    source.backup(ledger._db)
-            ledger._prepare()
-        return ledger
-
-    def copy(self) -> SqliteLedger:
-        """A copy in memory, to rehearse on."""
-        ledger = SqliteLedger(Path(":memory:"))
-        with self._telling():
-            self._db.backup(ledger._db)
-        return ledger
-
-    def _prepare(self) -> None:
-        version = self._db.execute("PRAGMA user_version").fetchone()[0]
-        if version > VERSION:
-            raise SettingsFault(
-                f"the ledger is of version {version}, and this Whenvoca knows up to {VERSION}",
-                where=str(self._path),
-                mend="use the newer Whenvoca; or move the ledger away, what was made is then found by its marks",
-            )
-        if version == 0:
-            self._db.executescript(f"BEGIN IMMEDIATE; {TABLES} PRAGMA user_version={VERSION}; COMMIT;")
-        for earlier in range(version or VERSION, VERSION):
-            self._db.executescript(f"BEGIN IMMEDIATE; {STEPS[earlier]} PRAGMA user_version={earlier + 1}; COMMIT;")
-
-    @contextmanager
-    def _telling(self) -> Iterator[None]:
-        try:
-            yield
-        except sqlite3.DatabaseError as error:
-            mend = {
-                "database or disk is full": "make room and run again; nothing is lost",
-                "file is not a database": "move it away and run again: what was made is found by its marks",
-            }.get(str(error), "")
-            raise PlaceTrouble(f"the ledger cannot be kept: {error}", where=str(self._path), mend=mend) from error
-
-    @contextmanager
-    def transaction(self) -> Iterator[None]:
-        """Everything inside is committed together, or not at all."""
-        if self._db.in_transaction:
-            yield
-            return
-        with self._telling():
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
-                yield
-                self._db.execute("COMMIT")
-            finally:
-                if self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
-
-    def close(self) -> None:
-        """Closes the file."""
-        self._db.close()
-
-    # --- words and cursors
-
-    def meta(self, name: str) -> str:
-        """A remembered word, empty if there is none."""
-        return str(self._one("SELECT value FROM meta WHERE name=?", (name,)) or "")
-
-    def set_meta(self, name: str, value: str) -> None:
-        """Remembers a word."""
-        with self._telling():
-            self._db.execute("INSERT OR REPLACE INTO meta VALUES (?,?)", (name, value))
-
-    def cursor(self, place: str) -> str:
-        """Up to where a place was observed."""
-        return str(self._one("SELECT value FROM cursors WHERE place=?", (place,)) or "")
-
-    def _one(self, statement: str, values: Sequence[Any]) -> Any:
-        with self._telling():
-            row = self._db.execute(statement, values).fetchone()
-        return row[0] if row else None
-
-    # --- observations
-
-    def standing(self, place: str, subjects: Sequence[str] | None = None) -> StandingStates:
-        """The subjects of a place as last observed: all, or these."""
-        if subjects is not None:
-            found = [self._db.execute(f"{STANDING} AND s.subject=?", (place, each)).fetchone() for each in subjects]
-            return StandingStates({row[0]: row[1] for row in found if row})
-        return StandingStates(dict(self._db.execute(STANDING, (place,)).fetchall()))
-
-    def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
-        """The observed components of a UID."""
-        rows = self._db.execute(f"{STANDING} AND s.subject>=? AND s.subject<?", (place, uid, f"{uid} @~"))
-        mine = f"{uid} @ "
-        return {subject: decode_state(state) for subject, state in rows if subject == uid or subject.startswith(mine)}
-
-    def master_of(self, place: str, uid: str) -> Event | None:
-        """The master of a UID as last observed."""
-        state = self.standing(place, [uid]).get(uid)
-        return from_state(state) if state else None
-
-    def resources(self, place: str) -> dict[str, Resource]:
-        """The pieces of a calendar as last looked at."""
-        rows = self._db.execute("SELECT name, uid, version, stamp FROM resources WHERE place=?", (place,))
-        return {name: Resource(uid, version, stamp) for name, uid, version, stamp in rows}
-
-    def keep_resources(self, place: str, fresh: Mapping[str, Resource], gone: Sequence[str] = ()) -> None:
-        """Remembers pieces, and forgets those that are gone."""
-        with self.transaction():
-            self._db.executemany(
-                "INSERT OR REPLACE INTO resources VALUES (?,?,?,?,?)",
-                ((place, name, each.uid, each.version, each.stamp) for name, each in fresh.items()),
-            )
-            self._db.executemany("DELETE FROM resources WHERE place=? AND name=?", ((place, name) for name in gone))
-
-    def standing_sequences(self, place: str) -> Iterator[tuple[str, int]]:
-        """All subjects that stand, in the order they were seen, with the number of the observation."""
-        rows = self._db.execute("SELECT subject, sequence FROM standing WHERE place=? ORDER BY sequence", (place,))
-        yield from rows.fetchall()
-
-    def observe(
-        self, place: str, changes: Iterable[Sighting], cursor: str, at: str,
-        cause: Mapping[str, int] | int = 0,
-    ) -> int:  # fmt: skip
-        """Records changes, moves the standing subjects and the cursor, all in one transaction."""
-        with self.transaction():
-            sequence = self._one("SELECT coalesce(max(sequence),0) FROM observations", ())
-            changes = list(changes)
-            previous = self._standing_of(place, [each.subject for each in changes])
-            count = 0
-            rows: list[tuple[Any, ...]] = []
-            standing: list[tuple[str, str, int]] = []
-            gone: list[tuple[str, str]] = []
-            for each in changes:
-                subject, state = each.subject, each.state
-                if each.is_quiet:
-                    gone.append((place, subject))
-                    continue
-                if each.given is not None and subject not in previous:  # observed through another until now
-                    count += 1
-                    previous[subject] = sequence + count
-                    rows.append((sequence + count, "", subject, None, encode(each.given), at, None))
-                count += 1
-                by = (cause if isinstance(cause, int) else cause.get(subject, 0)) or None
-                text = None if state is None else encode(state)
-                rows.append((sequence + count, place, subject, previous.get(subject), text, at, by))
-                if state is None:
-                    gone.append((place, subject))
-                else:
-                    standing.append((place, subject, sequence + count))
-                if len(rows) >= 5000:
-                    self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
-                    self._db.executemany("INSERT OR REPLACE INTO standing VALUES (?,?,?)", standing)
-                    rows, standing = [], []
-            self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
-            self._db.executemany("INSERT OR REPLACE INTO standing VALUES (?,?,?)", standing)
-            self._db.executemany("DELETE FROM standing WHERE place=? AND subject=?", gone)
-            self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
-        return count
-
-    def _standing_of(self, place: str, subjects: Sequence[str]) -> dict[str, int]:
-        """The newest observations of these subjects, as far as they stand."""
-        if len(subjects) > _MANY:
-            rows = self._db.execute("SELECT subject, sequence FROM standing WHERE place=?", (place,)).fetchall()
-            return dict(rows)
-        one = "SELECT sequence FROM standing WHERE place=? AND subject=?"
-        found = {subject: self._db.execute(one, (place, subject)).fetchone() for subject in subjects}
-        return {subject: row[0] for subject, row in found.items() if row is not None}
-
-    def forget(self, place: str) -> None:
-        """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""
-        with self.transaction():
-            for table in ("standing", "cursors", "readers", "observations", "occurrences"):
-                self._db.execute(f"DELETE FROM {table} WHERE place=? COLLATE NOCASE", (place,))
-
-    def last_sequence(self, place: str) -> int:
-        """The number of the newest observation of a place."""
-        return int(self._one("SELECT coalesce(max(sequence),0) FROM observations WHERE place=?", (place,)))
-
-    def reader(self, workflow: str, place: str) -> Reader | None:
-        """Up to which observation a workflow has looked."""
-        found = self._db.execute(
-            "SELECT sequence, signature FROM readers WHERE workflow=? AND place=?", (workflow, place)
-        ).fetchone()
-        return Reader(*found) if found else None
-
-    def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
-        """Remembers up to which observation a workflow has looked."""
-        with self._telling():
-            self._db.execute("INSERT OR REPLACE INTO readers VALUES (?,?,?,?)", (workflow, place, sequence, signature))
-
-    def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
-        """The observations of a place after a number, in order, those left out that one workflow or an undo made."""
-        yield from self._observations(
-            "o.place=? AND o.sequence>? AND r.workflow IS NOT ? AND r.kind IS NOT 'undo'", (place, after, but_by)
-        )
-
-    def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:
-        """Observations by number."""
-        found: dict[int, Observation] = {}
-        for begin in range(0, len(sequences), 500):
-            part = sequences[begin : begin + 500]
-            for each in self._observations(f"o.sequence IN ({','.join('?' * len(part))})", part):
-                found[each.sequence] = each
-        return found
-
-    def _observations(self, where: str, values: Sequence[Any]) -> Iterator[Observation]:
-        rows = self._db.execute(
-            "SELECT o.sequence, o.place, o.subject, p.state, o.state, r.workflow, c.chain FROM observations o "
-            "LEFT JOIN observations p ON p.sequence=o.previous LEFT JOIN runs r ON r.number=o.cause "
-            f"LEFT JOIN occurrences c ON c.number=r.occurrence WHERE {where} ORDER BY o.sequence",
-            tuple(values),
-        )
-        for sequence, place, subject, old, new, workflow, chain in rows:
-            yield Observation(
-                sequence, place, subject, None if old is None else decode_state(old),
-                None if new is None else decode_state(new), workflow or "", tuple((chain or "").split()),
-            )  # fmt: skip
 
     # --- occurrences
 
@@ -493,17 +241,6 @@ class SqliteLedger(SqliteTimes):
             self._db.execute("UPDATE runs SET undone=NULL WHERE number=? AND ?='undo'", (record.undoes, record.kind))
             state = "done" if record.kind == "undo" else "undone"
             self._db.execute("UPDATE occurrences SET state=? WHERE number=?", (state, record.occurrence))
-
-    def forget_messages(self, place: str, before: str) -> None:
-        """Forgets what was heard before then: both the messages and that they stand."""
-        with self.transaction():
-            newest = self._one("SELECT max(sequence) FROM observations", ())  # stays, so that numbers go on from it
-            old = "FROM observations WHERE place=? AND seen_at<? AND sequence<?"
-            self._db.execute(
-                f"DELETE FROM standing WHERE place=? AND sequence IN (SELECT sequence {old})",
-                (place, place, before, newest),
-            )
-            self._db.execute(f"DELETE {old}", (place, before, newest))
 
     def next_effect(self) -> int:
         """The first free effect number."""

@@ -3,25 +3,18 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
-from contextlib import AbstractContextManager
 from typing import Any
 
 from whenvoca.engine.ledger import Occurrence
+from whenvoca.engine.ledger_file import SqliteFile
 from whenvoca.engine.times import Claim, Job
 
 _CLAIM = "number, place, person, run, workflow, shown, until, event_place, event_key, event_field"
 
 
-class SqliteTimes:
+class SqliteTimes(SqliteFile):
     """These tables of the SQLite ledger."""
-
-    _db: sqlite3.Connection
-
-    def transaction(self) -> AbstractContextManager[None]:
-        """As the ledger's."""
-        raise NotImplementedError
 
     # --- how far triggers by time have looked
 

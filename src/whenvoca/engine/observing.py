@@ -45,21 +45,22 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
     if cursor.get("digest") == digest and cursor.get("signature") == sheet.signature:
         return Sight(cursor.get("faults", []), cursor.get("waits", []))
     known = ledger.standing(sheet.name)
+    prints = ledger.prints(sheet.name) if digest else {}
     sight = Sight()
     seen: set[str] = set()
     changes: list[Sighting] = []
-    for row in sheet.scan(known) if digest else ():
+    for row in sheet.scan(known, prints) if digest else ():
         if row.waits:
             sight.waits.append(row.waits)
             continue
         seen.add(row.key)
         if row.fault:
             sight.faults.append(row.fault)
-        elif not known.is_same(row.key, row.state):
+        elif not row.stands and not known.is_same(row.key, row.state):
             changes.append(Sighting(row.key, row.state))
     changes += [Sighting(key, None) for key in known if key not in seen]
     text = json.dumps({"digest": digest, "signature": sheet.signature, "faults": sight.faults, "waits": sight.waits})
-    ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0)
+    ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0, sheet.prints if digest else {})
     return sight
 
 

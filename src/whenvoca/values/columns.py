@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
+from types import NoneType
 from typing import Any, Literal
 
 from msgspec import Struct, field
@@ -70,6 +71,7 @@ class ColumnReading(Struct, frozen=True, kw_only=True):
     format: str = ""
     formats: tuple[str, ...] = ()  # the readings that are open; one where it is settled
     filled: int = 0
+    has_texts: bool = False  # whether a cell of it is a text
     readings: Mapping[str, Sequence[Any]] = field(default_factory=dict)
 
     def read(self, raw: Raw) -> Any:
@@ -122,35 +124,20 @@ class ColumnReading(Struct, frozen=True, kw_only=True):
 def read_column(name: str, cells: Sequence[Raw], hints: ColumnHints | None = None) -> ColumnReading:
     """The reading of a whole column. ``cells`` are raw and tidy; empty ones are passed over."""
     hints = hints or ColumnHints()
-    filled = [cell for cell in cells if cell is not None]
+    types = set(map(type, cells))
+    filled = [cell for cell in cells if cell is not None] if NoneType in types else cells
+    types.discard(NoneType)
     kind = hints.kind or _tell_kind(name, filled)
+    common: Any = {"name": name, "kind": kind, "hints": hints, "filled": len(filled), "has_texts": str in types}
     if kind is Kind.TEXT or not filled:
-        return ColumnReading(
-            name=name,
-            kind=kind,
-            hints=hints,
-            format=_declared(kind, hints),
-            formats=_open_formats(kind, hints),
-            filled=len(filled),
-        )
-    texts = [str(cell) for cell in filled if cell.__class__ is str]
+        return ColumnReading(**common, format=_declared(kind, hints), formats=_open_formats(kind, hints))
+    texts = [cell for cell in filled if isinstance(cell, str)] if str in types else []
     status, form, formats = _settle(kind, texts, filled, hints)
-    draft = ColumnReading(
-        name=name, kind=kind, hints=hints, status=status, format=form, formats=formats, filled=len(filled)
-    )
+    draft = ColumnReading(**common, status=status, format=form, formats=formats)
     if status == "ok":
         return draft
     readings = {each: [_value_in(draft, each, cell) for cell in filled] for each in formats}
-    return ColumnReading(
-        name=name,
-        kind=kind,
-        hints=hints,
-        status=status,
-        format=form,
-        formats=formats,
-        filled=len(filled),
-        readings=readings,
-    )
+    return ColumnReading(**common, status=status, format=form, formats=formats, readings=readings)
 
 
 def _settle(
@@ -329,7 +316,9 @@ def _tell_kind(name: str, filled: Sequence[Raw]) -> Kind:
     step = max(1, len(filled) // _SAMPLE)
     sample = filled[::step]
     counts: Counter[Kind] = Counter()
-    for (_, each), number in Counter((cell.__class__, cell) for cell in sample).items():  # True is 1, and yet no number
+    for (_, each), number in Counter(
+        zip(map(type, sample), sample, strict=True)
+    ).items():  # True is 1, and yet no number
         counts[_kind_of_cell(each)] += number
     total = len(sample)
     days, moments, numbers = counts[Kind.DATE], counts[Kind.MOMENT], counts[Kind.NUMBER]
@@ -339,9 +328,7 @@ def _tell_kind(name: str, filled: Sequence[Raw]) -> Kind:
     if serials == total and _DATE_HEADING.search(name):
         whole = all(isinstance(cell, int) or (isinstance(cell, str) and "." not in cell) for cell in sample)
         return Kind.DATE if whole else Kind.MOMENT
-    fractions = sum(
-        1 for cell in sample if isinstance(cell, int | Decimal) and not isinstance(cell, bool) and 0 <= cell < 1
-    )
+    fractions = sum(1 for cell in sample if cell.__class__ in (int, Decimal) and 0 <= cell < 1) if numbers else 0
     if counts[Kind.TIME] and 2 * (counts[Kind.TIME] + fractions) >= total:
         return Kind.TIME
     if numbers and _TIME_HEADING.search(name) and _all_clock_numbers(sample):

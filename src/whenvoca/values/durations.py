@@ -23,6 +23,7 @@ _SHORT = {"s": "second", "sec": "second", "m": "minute", "min": "minute", "mins"
           "hr": "hour", "hrs": "hour", "std": "hour", "d": "day", "w": "week"}  # fmt: skip
 _PIECE = re.compile(r"(\d+(?:[.,]\d+)?)\s*([a-z]+)\.?", re.IGNORECASE)
 _ISO = re.compile(r"P(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?\Z", re.IGNORECASE)
+_NEVER_FIRST = frozenset("bcdefgijklmnoqrstuvwxyzBCDEFGIJKLMNOQRSTUVWXYZ")  # but an hour, half an hour, PT1H
 _CLOCK = re.compile(r"(\d{1,4}):([0-5]\d)(?::([0-5]\d))?\Z")
 
 
@@ -102,6 +103,8 @@ def _shift(day: date, months: int) -> date:
 
 def parse_duration(text: str) -> Duration | None:
     """A duration as people and ISO 8601 write it ("1 h 30 min", "90 minutes", "PT1H30M"), else None."""
+    if text[:1] in _NEVER_FIRST:
+        return None
     text = plain_signs(text)
     if iso := _ISO.match(text):
         weeks, days, hours, minutes, seconds = (int(part or 0) for part in iso.groups())

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
+from types import MappingProxyType
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
@@ -18,7 +19,8 @@ from whenvoca.language.inference import fold_name
 from whenvoca.places.sheet.filling import fill_rows
 from whenvoca.places.sheet.grid import TabWrites
 from whenvoca.places.sheet.open_file import OpenFile, Pending
-from whenvoca.places.sheet.rowkeys import find_booking_column, key_of_columns, work_out_keys
+from whenvoca.places.sheet.rowkeys import key_of_columns
+from whenvoca.places.sheet.seen_rows import see_by_columns, see_by_content
 from whenvoca.places.sheet.table import Row, SheetSettings, Table, column_infos, read_table
 from whenvoca.values.kinds import Raw
 
@@ -37,6 +39,7 @@ class InfoMemory(Protocol):
 
 
 _MOST_STATES = 4000  # of rows, kept at hand: more than advance together
+_NO_PRINTS: Mapping[bytes, str] = MappingProxyType({})
 
 
 class NoMemory:
@@ -69,6 +72,7 @@ class SheetPlace:
         self._table: Table | None = None
         self._table_digest = ""
         self._rows: dict[str, tuple[int, list[Raw]]] = {}  # number and cells by key, as last scanned
+        self.prints: Mapping[bytes, str] = {}
         self._overlay: dict[str, dict[str, Raw]] = {}
         self._added: list[dict[str, Raw]] = []
         self._added_keys: set[str] = set()
@@ -186,11 +190,13 @@ class SheetPlace:
 
     # --- rows
 
-    def scan(self, known: Mapping[str, RowState]) -> Iterable[SeenRow]:
+    def scan(self, known: Mapping[str, RowState], prints: Mapping[bytes, str] = _NO_PRINTS) -> Iterable[SeenRow]:
         """All filled rows with their keys."""
         table = self.table()
-        states = [table.state_of(cells) for _, cells in table.rows]
-        rows = self._with_keys(table, states, known)
+        if self.settings.key:
+            rows, self.prints = see_by_columns(table, self._key_columns(table), prints, self.signature)
+        else:
+            rows = see_by_content(table, known, self.written_words)
         self._states.clear()
         self._rows = {
             seen.key: row for seen, row in zip(rows, table.rows, strict=True) if not seen.fault and not seen.waits
@@ -220,32 +226,6 @@ class SheetPlace:
 
     def _key_columns(self, table: Table) -> list[str]:
         return [table.by_word[fold_name(column_word(column))].name for column in self.settings.key]
-
-    def _with_keys(self, table: Table, states: list[dict[str, Raw]], known: Mapping[str, RowState]) -> list[SeenRow]:
-        numbers = [number for number, _ in table.rows]
-        if not self.settings.key:
-            booking = find_booking_column([heading.name for heading in table.headings])
-            written = {each.name for each in table.headings if fold_name(column_word(each.name)) in self.written_words}
-            keys = work_out_keys(states, known, frozenset(written | ({booking} if booking else set())), booking)
-            return [SeenRow(key, number, state) for key, number, state in zip(keys, numbers, states, strict=True)]
-        columns = self._key_columns(table)
-        keys = [key_of_columns(state, columns) for state in states]
-        counts = Counter(keys)
-        said = " and ".join(columns)
-        index = table.by_word[fold_name(column_word(columns[0]))].index
-        rows = []
-        for key, number, state in zip(keys, numbers, states, strict=True):
-            if not key:
-                where = table.where(number, index)
-                rows.append(SeenRow("", number, state, waits=f"{where}: waits, its {said} is empty"))
-            elif counts[key] > 1:
-                where = table.where(number, index)
-                others = ", ".join(str(n + 1) for n, k in zip(numbers, keys, strict=True) if k == key and n != number)
-                fault = f'{where}: {said} "{key}" stands in row {others} too; a key belongs to one row only'
-                rows.append(SeenRow(key, number, state, fault=fault))
-            else:
-                rows.append(SeenRow(key, number, state))
-        return rows
 
     def row(self, key: str, state: RowState) -> Row:
         """The row as a thing with typed fields."""

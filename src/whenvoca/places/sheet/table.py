@@ -237,7 +237,7 @@ def _doubt_of(table: Table, heading: Heading, reading: ColumnReading) -> tuple[s
 
 def _sample_of(table: Table, heading: Heading) -> str:
     index = heading.index
-    if not table.readings[heading.name].filled:
+    if not table.readings[heading.name].has_texts:
         return ""
     for number, cells in table.rows:
         if index < len(cells) and cells[index].__class__ is str:

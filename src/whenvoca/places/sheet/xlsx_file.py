@@ -14,6 +14,7 @@ from functools import lru_cache
 from typing import Any
 
 from whenvoca.errors import SourceFault
+from whenvoca.places.beside import begin_beside
 from whenvoca.places.sheet.grid import Grid, TabWrites, blocks_of, choose_tab, column_of, letter_of, tidy_rows
 from whenvoca.places.sheet.references import Shift
 from whenvoca.places.sheet.xlsx_cells import SheetXml, escape_xml
@@ -50,15 +51,18 @@ class XlsxFile:
         package = _open(data)
         sheets = package.sheets()
         name = choose_tab(tab, list(sheets))
+        read = begin_beside(lambda: CalamineWorkbook.from_filelike(io.BytesIO(data)).get_sheet_by_name(name))
+        xml = package.read(sheets[name])
+        has_formulas = _has_formulas(xml)
+        errors = SheetXml(xml).find_errors() if b'"e"' in xml or b"'e'" in xml else {}
         try:
-            sheet = CalamineWorkbook.from_filelike(io.BytesIO(data)).get_sheet_by_name(name)
+            sheet = read()
             rows = sheet.to_python(skip_empty_area=False)
             merges = _vertical_merges(sheet.merged_cell_ranges or [])
         except (CalamineError, ValueError, OSError) as error:
             raise SourceFault(f"is a workbook that cannot be read: {error}", mend="save it as .xlsx again") from error
         tidy = tidy_rows(rows)
-        xml = package.read(sheets[name])
-        for (row, column), shown in SheetXml(xml).find_errors().items() if b'"e"' in xml or b"'e'" in xml else ():
+        for (row, column), shown in errors.items():
             if row < len(tidy) and column < len(tidy[row]):
                 tidy[row][column] = shown
         return Grid(
@@ -66,7 +70,7 @@ class XlsxFile:
             rows=tidy,
             vertical_merges=merges,
             epoch_1904=package.uses_1904(),
-            has_formulas=_has_formulas(xml),
+            has_formulas=has_formulas,
         )
 
     def to_raw(self, value: Any) -> Raw:

@@ -1,0 +1,166 @@
+"""Rows known by their prints: what is equal is not read, and nothing that changed is ever taken for equal."""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime, time, timedelta
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.places.test_sheets import HEAD, as_csv, place_on
+from whenvoca.engine.faces import SeenRow
+from whenvoca.engine.ledger import Ledger, Sighting
+from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.observing import observe_sheet
+from whenvoca.places.sheet.prints import print_rows
+from whenvoca.places.sheet.table import Table
+
+NOW = datetime(2027, 3, 17, 10, tzinfo=UTC)
+CELLS = st.one_of(
+    st.none(), st.booleans(), st.integers(-3, 3), st.integers(-(2**63), 2**63 - 1), st.floats(allow_nan=False),
+    st.decimals(allow_nan=False, allow_infinity=False, places=2), st.text(max_size=4),
+    st.dates(), st.times(), st.datetimes(), st.timedeltas(timedelta(0), timedelta(days=3)),
+    st.sampled_from(["2027-03-17", "21:30:00", "1.50", "1", "PT1H", "True", ""]),
+)  # fmt: skip
+
+
+def exactly(row: list[Any]) -> list[tuple[type, Any]]:
+    return [(type(cell), str(cell)) for cell in row]
+
+
+@given(st.lists(CELLS, max_size=4), st.lists(CELLS, max_size=4))
+def test_prints_are_equal_for_equal_cells_of_equal_types_only(one: list[Any], other: list[Any]) -> None:
+    first, second = print_rows([one, other], ["A", "B"], "")
+    assert (first == second) is (exactly(one) == exactly(other))
+    assert print_rows([list(one)], ["A", "B"], "") == [first]
+
+
+ALIKE: list[tuple[Any, Any]] = [
+    (date(2027, 3, 17), "2027-03-17"), (time(21, 30), "21:30:00"), (datetime(2027, 3, 17, 9), "2027-03-17T09:00:00"),
+    (timedelta(hours=1), "PT3600S"), (Decimal("1.5"), "1.5"), (1, True), (1, 1.0), (0, False), (None, ""), (1, "1"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("typed", "other"), ALIKE)
+def test_a_cell_that_only_looks_the_same_has_another_print(typed: Any, other: Any) -> None:
+    first, second = print_rows([[typed], [other]], ["A"], "")
+    assert first
+    assert second
+    assert first != second
+
+
+def test_headings_and_settings_are_part_of_a_print() -> None:
+    prints = [print_rows([["x"]], names, said)[0] for names, said in ((["A"], ""), (["B"], ""), (["A"], "tab|1|A"))]
+    assert len(set(prints)) == 3
+
+
+def test_a_row_that_cannot_be_encoded_has_no_print() -> None:
+    assert print_rows([["\ud800"], [2**70], ["x"]], ["A"], "")[:2] == [b"", b""]
+
+
+# --- in the ledger
+
+
+@pytest.fixture
+def ledger(tmp_path: Path) -> Ledger:
+    return SqliteLedger(tmp_path / "ledger.sqlite")
+
+
+def test_prints_hold_until_something_is_observed_of_their_subject(ledger: Ledger) -> None:
+    at = NOW.isoformat()
+    ledger.observe("p", [Sighting(key, {"A": key}) for key in "abc"], "1", at, prints={b"a": "a", b"b": "b", b"c": "c"})
+    assert ledger.prints("p") == {b"a": "a", b"b": "b", b"c": "c"}
+    ledger.observe("q", [Sighting("a", {"A": "x"})], "1", at)
+    ledger.observe("p", [Sighting("a", {"A": "ours"}), Sighting("b", None)], "2", at)
+    assert ledger.prints("p") == {b"c": "c"}
+    ledger.observe("p", [Sighting("b", {"A": "b"})], "3", at)
+    assert ledger.prints("p") == {b"c": "c"}
+    ledger.observe("p", [], "4", at, prints={b"a2": "a"})
+    assert ledger.prints("p") == {b"a2": "a"}
+    ledger.forget("p")
+    assert ledger.prints("p") == ledger.prints("never") == {}
+
+
+# --- at a sheet
+
+ROWS = [[None, f"R-{n}", f"M {n}", "17.03.2027", "21:30", str(n)] for n in range(1, 6)]
+
+
+def look(ledger: Ledger, path: Path, rows: list[list[Any]], head: list[Any] = HEAD, **settings: Any) -> list[SeenRow]:
+    """Observes a sheet with these rows, as another process would; answers what its scan found."""
+    path.write_bytes(as_csv([head, *rows]))
+    sheet, found = place_on(path, **settings), []
+    real = sheet.scan
+
+    def scan(*args: Any) -> list[SeenRow]:
+        found.extend(real(*args))
+        return found
+
+    sheet.scan = scan  # type: ignore[method-assign]
+    observe_sheet(ledger, sheet, NOW)
+    return found
+
+
+def changed(ledger: Ledger, after: int) -> list[tuple[str, Any, Any]]:
+    return [(each.subject, each.old, each.new) for each in ledger.observations("requests", after)]
+
+
+def with_title(title: str) -> list[list[Any]]:
+    return [[*row[:2], title, *row[3:]] if row[1] == "R-2" else row for row in ROWS]
+
+
+def test_only_rows_that_changed_are_read(ledger: Ledger, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    read: list[Any] = []
+    real = Table.state_of
+    monkeypatch.setattr(Table, "state_of", lambda table, cells: (read.append(cells[1]), real(table, cells))[1])
+    path = tmp_path / "s.csv"
+    look(ledger, path, ROWS)
+    assert read == ["R-1", "R-2", "R-3", "R-4", "R-5"]
+    read.clear()
+    rows = look(ledger, path, [*reversed(with_title("new")), [None, "R-6", "M", "17.03.2027", "1", "1"]])
+    assert read == ["R-2", "R-6"]
+    assert [row.key for row in rows if row.stands] == ["R-5", "R-4", "R-3", "R-1"]
+    assert [(key, old and old["Title"], new["Title"]) for key, old, new in changed(ledger, 5)] == [
+        ("R-2", "M 2", "new"), ("R-6", None, "M"),
+    ]  # fmt: skip
+
+
+def test_a_row_put_back_to_what_it_was_before_our_own_write_has_changed(ledger: Ledger, tmp_path: Path) -> None:
+    path = tmp_path / "s.csv"
+    look(ledger, path, ROWS)
+    ours = {"No": "R-2", "Title": "ours"}
+    ledger.observe("requests", [Sighting("R-2", ours)], ledger.cursor("requests"), NOW.isoformat())
+    look(ledger, path, [*ROWS, [None, "R-6", None, None, None, None]])
+    assert ("R-2", ours) in [(key, old) for key, old, _ in changed(ledger, 6)]
+
+
+def test_a_row_that_went_and_came_again_is_gained(ledger: Ledger, tmp_path: Path) -> None:
+    path = tmp_path / "s.csv"
+    for rows in (ROWS, ROWS[1:], ROWS):
+        look(ledger, path, rows)
+    assert [(key, old is None, new is None) for key, old, new in changed(ledger, 5)] == [
+        ("R-1", False, True), ("R-1", True, False),
+    ]  # fmt: skip
+
+
+def test_a_new_row_with_the_key_of_one_that_stands_makes_both_doubtful(ledger: Ledger, tmp_path: Path) -> None:
+    path = tmp_path / "s.csv"
+    look(ledger, path, ROWS)
+    rows = look(ledger, path, [*ROWS, [None, "R-3", "other", None, None, None]])
+    assert [(row.number, "stands in row" in row.fault) for row in rows if row.key == "R-3"] == [(3, True), (6, True)]
+    assert changed(ledger, 5) == []
+    rows = look(ledger, path, ROWS)
+    assert not any(row.fault for row in rows)
+    assert changed(ledger, 5) == []
+
+
+def test_another_heading_or_key_makes_every_row_be_read(ledger: Ledger, tmp_path: Path) -> None:
+    path = tmp_path / "s.csv"
+    look(ledger, path, ROWS)
+    assert not any(row.stands for row in look(ledger, path, ROWS, ["Answer", "No", "Name", *HEAD[3:]]))
+    assert [new["Name"] for _, _, new in changed(ledger, 5)] == ["M 1", "M 2", "M 3", "M 4", "M 5"]
+    assert not any(row.stands for row in look(ledger, path, ROWS, ["Answer", "No", "Name", *HEAD[3:]], key=("Name",)))
