@@ -229,7 +229,7 @@ class _Telling:
         self._where = program.where
         self._source = source
         self._word = trigger.definition.subject
-        self._now, self._zone = now, zone
+        self._now, self._zone, self._at = now, zone, now.isoformat()
         self.is_mirror = program.is_mirror
         self.is_by_subject = trigger.is_set or program.is_mirror
 
@@ -272,7 +272,7 @@ class _Telling:
         self, subject: str, sequence: int, happened: str, state: RowState | None, chain: tuple[str, ...] = ()
     ) -> Occurrence:
         return Occurrence(
-            self._identity, self._source.name, subject, sequence, self._now.isoformat(), happened, chain,
+            self._identity, self._source.name, subject, sequence, self._at, happened, chain,
             label=self._source.label(subject, state),
         )  # fmt: skip
 

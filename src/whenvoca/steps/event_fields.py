@@ -198,6 +198,8 @@ def _whole_days(first: Any, last: Any) -> tuple[date, date]:
 
 def _texts(call: StepCall, word: str) -> list[str]:
     value = call.value(word)
+    if value is None:
+        return []
     found: list[str] = []
     for item in value if isinstance(value, list | tuple) else [value]:
         if not is_empty(item):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
+from functools import lru_cache
 from typing import Any, Protocol
 
 from msgspec import Struct, field
@@ -79,6 +80,7 @@ class Backing(Protocol):
         """The value as a later reading of the file gives it."""
 
 
+@lru_cache(maxsize=1024)
 def letter_of(column: int) -> str:
     """The letters of a column counted from 0: A, B, …, Z, AA."""
     letters = ""
@@ -89,6 +91,7 @@ def letter_of(column: int) -> str:
     return letters
 
 
+@lru_cache(maxsize=1024)
 def column_of(letters: str) -> int:
     """The column, counted from 0, of its letters."""
     number = 0

@@ -38,7 +38,7 @@ class InfoMemory(Protocol):
         """What was kept no longer holds."""
 
 
-_MOST_STATES = 4000  # of rows, kept at hand: more than advance together
+_MOST_STATES = 12_000  # of rows, kept at hand: more than advance together
 _NO_PRINTS: Mapping[bytes, str] = MappingProxyType({})
 
 
@@ -78,7 +78,7 @@ class SheetPlace:
         self._added_keys: set[str] = set()
         self._deleted: set[str] = set()
         self._names: dict[str, str] = {}  # of columns, by their words
-        self._states: dict[str, dict[str, Raw]] = {}  # of rows that were asked for lately
+        self._states: dict[str, RowState] = {}  # of rows that were asked for lately
         self._holding: dict[str, dict[str, list[str]]] = {}  # keys by what a column holds, for look-ups
         self._equals: dict[tuple[str, ...], Counter[tuple[Raw, ...]]] = {}  # rows by the cells of some columns
         self._formulas: set[tuple[int, int]] | None = None
@@ -197,13 +197,15 @@ class SheetPlace:
             rows, self.prints = see_by_columns(table, self._key_columns(table), prints, self.signature)
         else:
             rows = see_by_content(table, known, self.written_words)
-        self._states.clear()
         self._rows = {
             seen.key: row for seen, row in zip(rows, table.rows, strict=True) if not seen.fault and not seen.waits
         }
+        self._states = {}
+        if len(rows) <= _MOST_STATES:
+            self._states = {each.key: each.state for each in rows if each.state and each.key in self._rows}
         return rows
 
-    def _state(self, key: str) -> dict[str, Raw] | None:
+    def _state(self, key: str) -> RowState | None:
         """The row as it was last scanned, None if it was not there."""
         if (known := self._states.get(key)) is not None:
             return known

@@ -16,6 +16,10 @@ from whenvoca.values.durations import Duration
 from whenvoca.values.texts import show_value
 
 _ATTRIBUTE = re.compile(rb"""([\w:.-]+)\s*=\s*("[^"]*"|'[^']*')""")
+_NUMBER_OF_ROW = re.compile(rb"""(?<![\w:.-])r\s*=\s*["'](\d+)["']""")
+_COLUMN_OF_CELL = re.compile(rb"""(?<![\w:.-])r\s*=\s*["']([A-Z]+)\d+["']""")
+_STYLE = re.compile(rb"""(?<![\w:.-])s\s*=\s*["'](\d+)["']""")
+_SPANS = re.compile(rb"""\s+spans="[^"]*\"""")
 _ILLEGAL = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]")
 _SPECIAL = re.compile("[&<>\r\x00-\x08\x0b\x0c\x0e-\x1f\ufffe\uffff]|_x")
 _ESCAPE_LOOK = re.compile(r"_(?=x[0-9A-Fa-f]{4}_)")
@@ -63,8 +67,8 @@ class SheetXml:
         """Each row: number from 0, begin, end, its attributes, and where its body begins (its end if it has none)."""
         number, position = -1, 0
         while found := self._row.search(self.xml, position):
-            explicit = _attributes(found[1]).get(b"r") if b"r=" in found[1] else None
-            number = int(explicit) - 1 if explicit else number + 1
+            explicit = _NUMBER_OF_ROW.search(found[1])
+            number = int(explicit[1]) - 1 if explicit else number + 1
             if found[2]:
                 position = found.end()
                 yield number, found.start(), position, found[1], position
@@ -76,10 +80,9 @@ class SheetXml:
     def _cells(self, begin: int, end: int) -> Iterator[_Cell]:
         column = -1
         for found in self._cell.finditer(self.xml, begin, end):
-            attributes = _attributes(found[1])
-            reference = attributes.get(b"r")
-            column = column_of(reference.decode().rstrip("0123456789")) if reference else column + 1
-            yield _Cell(found.start(), found.end(), column, int(attributes.get(b"s", b"0")), found[2] or b"")
+            name = _COLUMN_OF_CELL.search(found[1])
+            column = column_of(name[1].decode()) if name else column + 1
+            yield _Cell(found.start(), found.end(), column, _style_in(found[1]), found[2] or b"")
 
     def find_formulas(self) -> Iterator[tuple[int, int]]:
         """The cells that hold a formula."""
@@ -184,7 +187,7 @@ class SheetXml:
     ) -> bytes:
         pieces: list[bytes] = []
         todo = sorted(values)
-        row_style = int(_attributes(attributes).get(b"s", b"0"))
+        row_style = _style_in(attributes)
         inserted = False
         position = body
         for cell in self._cells(body, end):
@@ -205,8 +208,8 @@ class SheetXml:
         for column in todo:
             pieces.append(writer.cell(number, column, values[column], row_style or self._column_styles.get(column, 0)))
             inserted = True
-        kept = re.sub(rb'\s+spans="[^"]*"', b"", attributes) if inserted else attributes
-        if b"r=" not in kept:
+        kept = _SPANS.sub(b"", attributes) if inserted else attributes
+        if not _NUMBER_OF_ROW.search(kept):
             kept = b' r="%d"' % (number + 1) + kept
         return b"<" + self.prefix + b"row" + kept + b">" + b"".join(pieces) + self._row_end
 
@@ -266,6 +269,11 @@ def escape_xml(text: str) -> str:
     text = _ESCAPE_LOOK.sub("_x005F_", text.replace("\r\n", "\n"))
     text = text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace("\r", "_x000D_")
     return _ILLEGAL.sub(lambda found: f"_x{ord(found[0]):04X}_", text)
+
+
+def _style_in(attributes: bytes) -> int:
+    found = _STYLE.search(attributes)
+    return int(found[1]) if found else 0
 
 
 def _attributes(source: bytes) -> dict[bytes, bytes]:
