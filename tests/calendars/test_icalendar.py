@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event, changed_fields
-from whenvoca.calendars.patch import add_events, change_event, iter_components
+from whenvoca.calendars.patch import add_events, change_event, list_components
 from whenvoca.calendars.reader import may_touch, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.vtimezone import vtimezone_lines
@@ -192,7 +192,7 @@ def test_events_put_into_one_file_stand_side_by_side(several: list[Event]) -> No
     read = {event.uid: event for event in read_events(data, AZORES)}
     assert len(read) == len(several) + 1
     assert all(changed_fields(event, read[event.uid]) == {} for event in several)
-    names = [component.uid for component in iter_components(data) if component.name == "VTIMEZONE"]
+    names = [component.uid for component in list_components(data) if component.name == "VTIMEZONE"]
     assert len(names) == len(set(names))
     first = several[0]
     changed = change_event(data, first, replace(first, title="other", sequence=9), STAMP)

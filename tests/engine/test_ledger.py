@@ -12,6 +12,7 @@ from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import SaveIntent
 from whenvoca.engine.ledger import Journal, Ledger, Occurrence, Sighting
 from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.row_prints import Block, RowPrints
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
 AT = "2027-03-17T10:00:00+00:00"
@@ -165,8 +166,8 @@ def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(t
     db.close()
     newer = SqliteLedger(path)
     assert newer.standing("p") == {"R-1": {"A": "x"}}
-    newer.observe("p", [], "d", AT, prints={b"1": "R-1"})
-    assert newer.prints("p") == {b"1": "R-1"}
+    newer.observe("p", [], "d", AT, prints=RowPrints([Block(b"w", ["R-1"], b"1" * 16)]))
+    assert newer.prints("p").keys() == ["R-1"]
 
 
 def test_states_of_many_subjects_are_read_when_they_are_asked_for(ledger: Ledger) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import closing
 from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal
 from pathlib import Path
@@ -16,7 +18,9 @@ from whenvoca.engine.faces import SeenRow
 from whenvoca.engine.ledger import Ledger, Sighting
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.observing import observe_sheet
-from whenvoca.places.sheet.prints import print_rows
+from whenvoca.engine.row_prints import UNKNOWABLE, WIDTH, Block, RowPrints
+from whenvoca.places.sheet import seen_rows
+from whenvoca.places.sheet.prints import Printer
 from whenvoca.places.sheet.table import Table
 
 NOW = datetime(2027, 3, 17, 10, tzinfo=UTC)
@@ -34,9 +38,20 @@ def exactly(row: list[Any]) -> list[tuple[type, Any]]:
 
 @given(st.lists(CELLS, max_size=4), st.lists(CELLS, max_size=4))
 def test_prints_are_equal_for_equal_cells_of_equal_types_only(one: list[Any], other: list[Any]) -> None:
-    first, second = print_rows([one, other], ["A", "B"], "")
-    assert (first == second) is (exactly(one) == exactly(other))
-    assert print_rows([list(one)], ["A", "B"], "") == [first]
+    printer = Printer(["A", "B"], "")
+    is_same = exactly(one) == exactly(other)
+    assert (printer.print_row(one) == printer.print_row(other)) is is_same
+    assert (printer.print_block([one, one]) == printer.print_block([one, other])) is is_same
+    again = Printer(["A", "B"], "")
+    assert again.print_row(list(one)) == printer.print_row(one)
+    assert again.print_block([other, list(one)]) == printer.print_block([other, one])
+
+
+@given(st.lists(st.lists(CELLS, max_size=3), max_size=5), st.lists(st.lists(CELLS, max_size=3), max_size=5))
+def test_blocks_are_equal_for_equal_rows_only(one: list[list[Any]], other: list[list[Any]]) -> None:
+    printer = Printer(["A"], "")
+    is_same = list(map(exactly, one)) == list(map(exactly, other))
+    assert (printer.print_block(one) == printer.print_block(other)) is is_same
 
 
 ALIKE: list[tuple[Any, Any]] = [
@@ -47,19 +62,33 @@ ALIKE: list[tuple[Any, Any]] = [
 
 @pytest.mark.parametrize(("typed", "other"), ALIKE)
 def test_a_cell_that_only_looks_the_same_has_another_print(typed: Any, other: Any) -> None:
-    first, second = print_rows([[typed], [other]], ["A"], "")
-    assert first
-    assert second
-    assert first != second
+    printer = Printer(["A"], "")
+    assert UNKNOWABLE != printer.print_row([typed]) != printer.print_row([other]) != UNKNOWABLE
+    assert printer.print_block([["x"], [typed]]) != printer.print_block([["x"], [other]])
 
 
 def test_headings_and_settings_are_part_of_a_print() -> None:
-    prints = [print_rows([["x"]], names, said)[0] for names, said in ((["A"], ""), (["B"], ""), (["A"], "tab|1|A"))]
-    assert len(set(prints)) == 3
+    printers = [Printer(names, said) for names, said in ((["A"], ""), (["B"], ""), (["A"], "tab|1|A"))]
+    assert len({each.print_row(["x"]) for each in printers} | {each.print_block([["x"]]) for each in printers}) == 6
 
 
 def test_a_row_that_cannot_be_encoded_has_no_print() -> None:
-    assert print_rows([["\ud800"], [2**70], ["x"]], ["A"], "")[:2] == [b"", b""]
+    printer = Printer(["A"], "")
+    assert [printer.print_row([cell]) for cell in ("\ud800", 2**70)] == [UNKNOWABLE] * 2
+    assert printer.print_block([["x"], [2**70]]) == b""
+
+
+def of(**rows: str) -> RowPrints:
+    """Prints of rows, each made of one letter."""
+    return RowPrints([Block(b"whole", list(rows), b"".join(letter.encode() * WIDTH for letter in rows.values()))])
+
+
+def test_a_block_that_lost_a_row_is_known_by_its_rows_only() -> None:
+    left = of(one="a", two="b", three="c").without({"two", "never"})
+    assert left.by_block() == {}
+    assert left.by_row() == {b"a" * WIDTH: "one", b"c" * WIDTH: "three"}
+    assert left.keys() == ["one", "three"]
+    assert RowPrints([Block(b"w", ["x"], UNKNOWABLE)]).by_row() == {}
 
 
 # --- in the ledger
@@ -72,17 +101,24 @@ def ledger(tmp_path: Path) -> Ledger:
 
 def test_prints_hold_until_something_is_observed_of_their_subject(ledger: Ledger) -> None:
     at = NOW.isoformat()
-    ledger.observe("p", [Sighting(key, {"A": key}) for key in "abc"], "1", at, prints={b"a": "a", b"b": "b", b"c": "c"})
-    assert ledger.prints("p") == {b"a": "a", b"b": "b", b"c": "c"}
+    ledger.observe("p", [Sighting(key, {"A": key}) for key in "abc"], "1", at, prints=of(a="1", b="2", c="3"))
+    assert ledger.prints("p") == of(a="1", b="2", c="3")
     ledger.observe("q", [Sighting("a", {"A": "x"})], "1", at)
     ledger.observe("p", [Sighting("a", {"A": "ours"}), Sighting("b", None)], "2", at)
-    assert ledger.prints("p") == {b"c": "c"}
+    assert ledger.prints("p").by_row() == {b"3" * WIDTH: "c"}
     ledger.observe("p", [Sighting("b", {"A": "b"})], "3", at)
-    assert ledger.prints("p") == {b"c": "c"}
-    ledger.observe("p", [], "4", at, prints={b"a2": "a"})
-    assert ledger.prints("p") == {b"a2": "a"}
+    assert ledger.prints("p").keys() == ["c"]
+    ledger.observe("p", [], "4", at, prints=of(a="9"))
+    assert ledger.prints("p") == of(a="9")
     ledger.forget("p")
-    assert ledger.prints("p") == ledger.prints("never") == {}
+    assert ledger.prints("p") == ledger.prints("never") == RowPrints()
+
+
+def test_prints_that_cannot_be_read_are_as_good_as_none(ledger: Ledger, tmp_path: Path) -> None:
+    ledger.observe("p", [Sighting("a", {"A": "a"})], "1", NOW.isoformat(), prints=of(a="1"))
+    with closing(sqlite3.connect(tmp_path / "ledger.sqlite", isolation_level=None)) as db:
+        db.execute("UPDATE prints SET packed=x'81a16101'")
+    assert ledger.prints("p") == RowPrints()
 
 
 # --- at a sheet
@@ -164,3 +200,43 @@ def test_another_heading_or_key_makes_every_row_be_read(ledger: Ledger, tmp_path
     assert not any(row.stands for row in look(ledger, path, ROWS, ["Answer", "No", "Name", *HEAD[3:]]))
     assert [new["Name"] for _, _, new in changed(ledger, 5)] == ["M 1", "M 2", "M 3", "M 4", "M 5"]
     assert not any(row.stands for row in look(ledger, path, ROWS, ["Answer", "No", "Name", *HEAD[3:]], key=("Name",)))
+
+
+@pytest.fixture
+def _small_blocks(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(seen_rows, "_BLOCK", 2)
+
+
+@pytest.mark.usefixtures("_small_blocks")
+@pytest.mark.parametrize(
+    ("after", "read"),
+    [
+        (with_title("new"), ["R-2"]),
+        ([*ROWS[:2], *ROWS[3:]], []),
+        ([*ROWS[2:], *ROWS[:2]], []),
+        ([[None, "R-0", "M", "17.03.2027", "1", "1"], *ROWS], ["R-0"]),
+        ([*ROWS[:4], [None, "R-5", "M 5", "17.03.2027", "21:30", "6"]], ["R-5"]),
+        (ROWS[:1], []),
+    ],
+    ids=[
+        "one changed",
+        "one taken out",
+        "turned about",
+        "one put in before",
+        "the last one changed",
+        "nearly all gone",
+    ],
+)
+def test_blocks_of_rows_tell_the_same_as_rows_one_by_one(
+    ledger: Ledger, tmp_path: Path, after: list[list[Any]], read: list[str]
+) -> None:
+    path = tmp_path / "s.csv"
+    look(ledger, path, ROWS)
+    rows = look(ledger, path, after)
+    assert [row.key for row in rows if not row.stands] == read
+    assert [row.key for row in rows] == [row[1] for row in after]
+    assert {key for key, _, new in changed(ledger, 5) if new is None} == {f"R-{n}" for n in range(1, 6)} - {
+        r.key for r in rows
+    }
+    assert ledger.prints("requests").keys() == [row[1] for row in after]
+    assert look(ledger, path, ROWS[:3])[0].stands

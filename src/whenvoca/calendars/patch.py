@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -45,8 +46,13 @@ class Component(Struct, frozen=True):
     origin: str
 
 
-def iter_components(data: bytes) -> Iterator[Component]:
+@lru_cache(maxsize=4)  # a change looks through the same text several times
+def list_components(data: bytes) -> tuple[Component, ...]:
     """The components directly below VCALENDAR, in order."""
+    return tuple(_iter_components(data))
+
+
+def _iter_components(data: bytes) -> Iterator[Component]:
     depth, begin, name = 0, 0, ""
     details: dict[str, str] = {}
     for start, end, line in _content_lines(data):
@@ -140,7 +146,7 @@ _OF_SERIES = {"RRULE", "EXDATE", "RDATE", "DTSTART", "DTEND", "DURATION", "RECUR
 
 
 def _events_of(data: bytes, uid: str) -> list[Component]:
-    return [each for each in iter_components(data) if each.name in ("VEVENT", "VTODO") and each.uid == uid]
+    return [each for each in list_components(data) if each.name in ("VEVENT", "VTODO") and each.uid == uid]
 
 
 def _find_component(data: bytes, key: str) -> Component | None:
@@ -236,9 +242,9 @@ def has_event(data: bytes, uid: str) -> bool:
 
 def _with_components(data: bytes, source: bytes, events: list[Component]) -> bytes:
     """The text with these components of another one, and the time zones of that one that it has not."""
-    known = {each.uid for each in iter_components(data) if each.name == "VTIMEZONE"}
+    known = {each.uid for each in list_components(data) if each.name == "VTIMEZONE"}
     texts = b"".join(source[each.begin : each.end] for each in events)
-    zones = [each for each in iter_components(source) if each.name == "VTIMEZONE" and each.uid not in known]
+    zones = [each for each in list_components(source) if each.name == "VTIMEZONE" and each.uid not in known]
     named = {found[1] for found in _ZONE_NAMED.finditer(texts)}
     added = b"".join(source[each.begin : each.end] for each in zones if each.uid.encode() in named)
     return _insert_before_end(data, added + texts)
@@ -274,7 +280,7 @@ def add_events(data: bytes, events: Iterable[Event], stamp: datetime) -> bytes:
 
 def with_zones(data: bytes, events: Iterable[Event]) -> bytes:
     """The text with a VTIMEZONE for every zone that these events name."""
-    components = list(iter_components(data))
+    components = list(list_components(data))
     known = {each.uid for each in components if each.name == "VTIMEZONE"}
     wanted: dict[str, int] = {}
     for event in events:

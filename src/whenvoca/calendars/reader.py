@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
 
@@ -16,6 +17,8 @@ from whenvoca.values.durations import Duration
 from whenvoca.values.zones import load_zone
 
 Noun = Literal["event", "task"]
+_SMALL = 10_000  # bytes: what holds no more than an event or two is read several times while it is changed
+_read_again = lru_cache(maxsize=64)(read_plain)
 _DATES = re.compile(rb"^(DTSTART|DTEND|DURATION|RRULE|RDATE)[;:]([^\r\n]*)", re.MULTILINE)
 _DAY = re.compile(rb"(\d{4})(\d{2})(\d{2})(?:T\d{6}Z?)?\s*\Z")
 
@@ -26,8 +29,9 @@ def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "ev
     Raises SourceFault if the text is no iCalendar object or is cut in the middle.
     """
     refuse_cut(data, file)
-    if noun == "event" and (plain := read_plain(data, zone)) is not None:
-        return plain
+    read = _read_again if len(data) < _SMALL else read_plain
+    if noun == "event" and (plain := read(data, zone)) is not None:
+        return list(plain)
     return read_through_library(data, zone, file=file, noun=noun)
 
 

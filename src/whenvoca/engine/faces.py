@@ -12,6 +12,7 @@ from msgspec import Struct, field
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.people import Person
+from whenvoca.engine.row_prints import RowPrints
 from whenvoca.errors import RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.evaluation import Thing
@@ -237,12 +238,12 @@ class SheetFace(Place, Protocol):
 
     file: str
     signature: str  # changes when a setting that makes rows what they are does
-    prints: Mapping[bytes, str]  # keys by the prints that their rows had in the last scan, where keys are declared
+    prints: RowPrints  # of the rows as they were in the last scan, where keys are declared
 
     def digest(self) -> str:
         """The hash of the file as it stands. Raises PlaceTrouble or SourceFault."""
 
-    def scan(self, known: Mapping[str, RowState], prints: Mapping[bytes, str] = ...) -> Iterable[SeenRow]:
+    def scan(self, known: Mapping[str, RowState], prints: RowPrints = ...) -> Iterable[SeenRow]:
         """All filled rows; ``known`` are the rows as last observed, for sheets whose keys are worked out. What has one of
         these prints stands as it was observed under that key."""
 

@@ -15,6 +15,7 @@ from msgspec import Struct, field
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import Found, Resource, RowState, SaveIntent
+from whenvoca.engine.row_prints import RowPrints
 from whenvoca.engine.times import Times
 
 
@@ -165,14 +166,13 @@ class Ledger(Times, Protocol):
         cursor: str,
         at: str,
         cause: Mapping[str, int] | int = 0,
-        prints: Mapping[bytes, str] | None = None,
+        prints: RowPrints | None = None,
     ) -> int:
         """Records changes and the place's new cursor; answers how many there were. ``cause`` is a run, or one a subject.
-        ``prints`` are those of the subjects as they stand now."""
+        ``prints`` are those of the rows as they stand now."""
 
-    def prints(self, place: str) -> dict[bytes, str]:
-        """Subjects by the prints they had when ``prints`` were last recorded, those left out of which something was observed
-        since."""
+    def prints(self, place: str) -> RowPrints:
+        """The prints that were last recorded, those of subjects left out of which something was observed since."""
 
     def forget(self, place: str) -> None:
         """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""

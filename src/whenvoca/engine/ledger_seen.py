@@ -14,6 +14,7 @@ from whenvoca.engine.faces import Resource, RowState
 from whenvoca.engine.ledger import Observation, Reader, Sighting, Standing
 from whenvoca.engine.ledger_file import SqliteFile
 from whenvoca.engine.ledger_rows import decode_state, encode
+from whenvoca.engine.row_prints import Block, RowPrints
 
 _STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
 _MANY = 3000  # subjects beyond which it is quicker to ask for all
@@ -29,21 +30,28 @@ class StandingStates(Standing):
         self._place = place
         self._texts: dict[str, str] = {}
         self._read: dict[str, RowState] = {}
+        self._asked_for = 0
         self._is_whole = subjects is not None
-        if subjects is None:
-            found = db.execute("SELECT subject, 0 FROM standing WHERE place=?", (place,))
-            self._subjects: dict[str, int] = dict(found.fetchall())
-        else:
+        self._subjects: dict[str, int] | None = None
+        if subjects is not None:
             for subject in subjects:
                 self._texts.update(self._find(subject))
             self._subjects = dict.fromkeys(self._texts, 0)
+
+    def _all(self) -> dict[str, int]:
+        """All subjects, asked for when they are needed."""
+        if self._subjects is None:
+            found = self._db.execute("SELECT subject, 0 FROM standing WHERE place=?", (self._place,))
+            self._subjects = dict(found.fetchall())
+        return self._subjects
 
     def _find(self, subject: str) -> list[tuple[str, str]]:
         return self._db.execute(f"{_STANDING} AND s.subject=?", (self._place, subject)).fetchall()
 
     def _text(self, subject: str) -> str | None:
-        if subject not in self._texts and subject in self._subjects and not self._is_whole:
-            if len(self._texts) < _FEW:
+        if subject not in self._texts and not self._is_whole:
+            self._asked_for += 1
+            if self._asked_for < _FEW:
                 self._texts.update(self._find(subject))
             else:
                 self._texts.update(self._db.execute(_STANDING, (self._place,)).fetchall())
@@ -58,13 +66,15 @@ class StandingStates(Standing):
         return self._read[subject]
 
     def __contains__(self, subject: object) -> bool:
-        return subject in self._subjects
+        return subject in self._all()
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._subjects)
+        return iter(self._all())
 
     def __len__(self) -> int:
-        return len(self._subjects)
+        if self._subjects is not None:
+            return len(self._subjects)
+        return int(self._db.execute("SELECT count(*) FROM standing WHERE place=?", (self._place,)).fetchone()[0])
 
     def is_same(self, subject: str, state: RowState) -> bool:
         """Whether the subject stands with that state."""
@@ -115,7 +125,7 @@ class SqliteSeen(SqliteFile):
 
     def observe(
         self, place: str, changes: Iterable[Sighting], cursor: str, at: str,
-        cause: Mapping[str, int] | int = 0, prints: Mapping[bytes, str] | None = None,
+        cause: Mapping[str, int] | int = 0, prints: RowPrints | None = None,
     ) -> int:  # fmt: skip
         """Records changes, moves the standing subjects and the cursor, all in one transaction."""
         with self.transaction():
@@ -152,21 +162,23 @@ class SqliteSeen(SqliteFile):
             self._db.executemany("DELETE FROM standing WHERE place=? AND subject=?", gone)
             self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
             if prints is not None:
-                packed = msgspec.msgpack.encode(prints)
+                packed = msgspec.msgpack.encode(prints.blocks)
                 self._db.execute("INSERT OR REPLACE INTO prints VALUES (?,?,?)", (place, sequence + count, packed))
         return count
 
-    def prints(self, place: str) -> dict[bytes, str]:
-        """Subjects by the prints they had when they were last recorded, as far as they still stand as they stood then."""
+    def prints(self, place: str) -> RowPrints:
+        """The prints that were last recorded, of the subjects that still stand as they stood then."""
         kept = self._db.execute("SELECT sequence, packed FROM prints WHERE place=?", (place,)).fetchone()
         if kept is None:
-            return {}
+            return RowPrints()
         newest, packed = kept
-        found = msgspec.msgpack.decode(packed, type=dict[bytes, str])
+        try:
+            found = RowPrints(msgspec.msgpack.decode(packed, type=list[Block]))
+        except msgspec.DecodeError:  # it is a memory only: without it every row is read
+            return RowPrints()
         since = "SELECT DISTINCT subject FROM observations WHERE place=? AND sequence>?"
-        if stale := {subject for (subject,) in self._db.execute(since, (place, newest))}:
-            found = {each: subject for each, subject in found.items() if subject not in stale}
-        return found
+        stale = {subject for (subject,) in self._db.execute(since, (place, newest))}
+        return found.without(stale) if stale else found
 
     def _standing_of(self, place: str, subjects: Sequence[str]) -> dict[str, int]:
         """The newest observations of these subjects, as far as they stand."""

@@ -18,6 +18,7 @@ from whenvoca.engine.effects import Effect
 from whenvoca.engine.faces import CalendarFace, CalendarLook, ChatFace, Heard, Resource, RowState, SheetFace
 from whenvoca.engine.ledger import Ledger, Observation, Occurrence, Sighting
 from whenvoca.engine.program import Program
+from whenvoca.engine.row_prints import RowPrints
 from whenvoca.engine.sources import Source
 from whenvoca.engine.starts import TakenUp
 from whenvoca.errors import RowFault
@@ -45,7 +46,7 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
     if cursor.get("digest") == digest and cursor.get("signature") == sheet.signature:
         return Sight(cursor.get("faults", []), cursor.get("waits", []))
     known = ledger.standing(sheet.name)
-    prints = ledger.prints(sheet.name) if digest else {}
+    prints = ledger.prints(sheet.name) if digest else RowPrints()
     sight = Sight()
     seen: set[str] = set()
     changes: list[Sighting] = []
@@ -58,9 +59,11 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
             sight.faults.append(row.fault)
         elif not row.stands and not known.is_same(row.key, row.state):
             changes.append(Sighting(row.key, row.state))
-    changes += [Sighting(key, None) for key in known if key not in seen]
+    printed = prints.keys()  # nearly always all that stood
+    stood = printed if len(printed) == len(known) else known
+    changes += [Sighting(key, None) for key in stood if key not in seen]
     text = json.dumps({"digest": digest, "signature": sheet.signature, "faults": sight.faults, "waits": sight.waits})
-    ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0, sheet.prints if digest else {})
+    ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0, sheet.prints if digest else RowPrints())
     return sight
 
 

@@ -33,6 +33,8 @@ from whenvoca.values.times import HALF_DAY, WHOLE_DAY, shape_moment, shape_time
 
 Status = Literal["ok", "ambiguous", "contradictory"]
 _SAMPLE = 1000  # cells looked at to tell a column's kind; its format is told from all of them
+_FIRST_LOOK = 150  # of these, here and there: where all are plain texts, so is the column
+_SCATTER = 7919  # a prime, so that what repeats among the rows does not fall together with where is looked
 _DATE_HEADING = re.compile(
     r"\b(date|dates|day|night|when|due|begins?|starts?|ends?|from|to|until|on|born|opened|closed)\b", re.IGNORECASE
 )
@@ -310,17 +312,23 @@ def _kind_of_cell(raw: Raw) -> Kind:
     return Kind.NUMBER
 
 
+def _count_kinds(sample: Sequence[Raw]) -> Counter[Kind]:
+    counts: Counter[Kind] = Counter()
+    cells = Counter(zip(map(type, sample), sample, strict=True))  # True is 1, and yet no number
+    for (_, each), number in cells.items():
+        counts[_kind_of_cell(each)] += number
+    return counts
+
+
 def _tell_kind(name: str, filled: Sequence[Raw]) -> Kind:
     if not filled:
         return Kind.TEXT
-    step = max(1, len(filled) // _SAMPLE)
-    sample = filled[::step]
-    counts: Counter[Kind] = Counter()
-    for (_, each), number in Counter(
-        zip(map(type, sample), sample, strict=True)
-    ).items():  # True is 1, and yet no number
-        counts[_kind_of_cell(each)] += number
-    total = len(sample)
+    sample = filled[:: max(1, len(filled) // _SAMPLE)]
+    if len(sample) > 2 * _FIRST_LOOK:
+        glance = _count_kinds([sample[number * _SCATTER % len(sample)] for number in range(_FIRST_LOOK)])
+        if glance[Kind.TEXT] == _FIRST_LOOK:
+            return Kind.TEXT  # another kind takes half of the cells
+    counts, total = _count_kinds(sample), len(sample)
     days, moments, numbers = counts[Kind.DATE], counts[Kind.MOMENT], counts[Kind.NUMBER]
     serials = sum(1 for cell in sample if _is_serial(cell)) if numbers else 0
     if days + moments and 2 * (days + moments + serials) >= total:

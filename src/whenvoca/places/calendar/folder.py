@@ -11,7 +11,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import has_event, iter_components, unescape_text
+from whenvoca.calendars.patch import has_event, list_components, unescape_text
 from whenvoca.calendars.reader import Noun, may_touch, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
@@ -118,7 +118,7 @@ class FolderCalendar:
         if name is None or not (path := Path(name)).exists():
             return None
         data = files.read_file(path)
-        uid = next((each.uid for each in iter_components(data) if each.origin == mark), "")
+        uid = next((each.uid for each in list_components(data) if each.origin == mark), "")
         return self._stored(path, uid)
 
     def _stored(self, path: Path, uid: str) -> StoredEvent | None:
@@ -153,7 +153,7 @@ class FolderCalendar:
         found: dict[str, str] = {}
         for mark, name in self._look_through()[1].items():
             if mark.startswith(prefix) and Path(name).exists():
-                for each in iter_components(files.read_file(Path(name))):
+                for each in list_components(files.read_file(Path(name))):
                     if each.origin == mark:
                         found[mark] = each.uid
         return found

@@ -8,7 +8,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import add_events, extract_event, iter_components
+from whenvoca.calendars.patch import add_events, extract_event, list_components
 from whenvoca.calendars.reader import read_events, refuse_cut
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
@@ -108,7 +108,7 @@ class FileCalendar:
 
     def find_marks(self, prefix: str) -> dict[str, str]:
         """The marks of ours that begin so, each with the UID of its event."""
-        components = iter_components(self._read())
+        components = list_components(self._read())
         return {each.origin: each.uid for each in components if each.origin and each.origin.startswith(prefix)}
 
     def address_of(self, uid: str) -> str:
@@ -140,7 +140,7 @@ class FileCalendar:
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Writes a group with one replacement of the file. The version of an event is the hash of its components."""
         before = data = self._read()
-        components = {each.uid: each for each in iter_components(data) if each.name == "VEVENT"}
+        components = {each.uid: each for each in list_components(data) if each.name == "VEVENT"}
         versions = _versions(data)
         errors: dict[int, WhenvocaError] = {}
         fresh: list[Event] = []
@@ -179,7 +179,7 @@ class FileCalendar:
 def _versions(data: bytes) -> dict[str, str]:
     """The version of each event: the hash of all components of its UID."""
     texts: dict[str, bytes] = {}
-    for each in iter_components(data):
+    for each in list_components(data):
         if each.name == "VEVENT":
             texts[each.uid] = texts.get(each.uid, b"") + data[each.begin : each.end]
     return {uid: files.hash_bytes(text) for uid, text in texts.items()}

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
 from functools import lru_cache
+from itertools import zip_longest
+from types import NoneType
 from typing import Any, Protocol
 
 from msgspec import Struct, field
@@ -118,20 +120,29 @@ def choose_tab(tab: str | None, tabs: list[str]) -> str:
     return tabs[0]
 
 
-_AS_THEY_ARE = frozenset([date, time, bool, int])
+_AS_THEY_ARE = frozenset([date, time, bool, int, NoneType])
+_MOSTLY = _AS_THEY_ARE | {str}
 
 
 def tidy_rows(rows: Iterable[Sequence[Any]]) -> list[list[Raw]]:
-    """The cells of the reading library in their one form; most of them are so at once."""
-    return [
-        [
-            cell
-            if ((cell and cell[0].isalnum()) if cell.__class__ is str else cell.__class__ in _AS_THEY_ARE)
-            else tidy_cell(cell) if cell != "" else None
-            for cell in row
-        ]
-        for row in rows
-    ]  # fmt: skip
+    """The cells of the reading library in their one form, shorter rows filled up; most columns are so at once."""
+    columns = [_tidy_column(column) for column in zip_longest(*rows)]
+    return list(map(list, zip(*columns, strict=True)))
+
+
+def _tidy_column(cells: tuple[Any, ...]) -> Sequence[Raw]:
+    kinds = set(map(type, cells))
+    if kinds <= _AS_THEY_ARE:
+        return cells
+    if kinds == {str}:
+        if min(cells) >= "!" and max(cells) < "\x7f":
+            return cells  # each begins with a sign
+        tidy = {text: tidy_cell(text) for text in set(cells)}
+        return list(map(tidy.__getitem__, cells))
+    if kinds <= _MOSTLY:
+        blank = {cell for cell in cells if cell.__class__ is str and tidy_cell(cell) is None}
+        return [None if cell in blank else cell for cell in cells] if blank else cells
+    return list(map(tidy_cell, cells))
 
 
 def tidy_cell(cell: Any) -> Raw:

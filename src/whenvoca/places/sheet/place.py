@@ -7,12 +7,12 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from types import MappingProxyType
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import PlaceReport, RowState, SavedRows, SeenRow
+from whenvoca.engine.row_prints import RowPrints
 from whenvoca.errors import RowFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
 from whenvoca.language.inference import fold_name
@@ -39,7 +39,7 @@ class InfoMemory(Protocol):
 
 
 _MOST_STATES = 12_000  # of rows, kept at hand: more than advance together
-_NO_PRINTS: Mapping[bytes, str] = MappingProxyType({})
+_NO_PRINTS = RowPrints()
 
 
 class NoMemory:
@@ -72,7 +72,7 @@ class SheetPlace:
         self._table: Table | None = None
         self._table_digest = ""
         self._rows: dict[str, tuple[int, list[Raw]]] = {}  # number and cells by key, as last scanned
-        self.prints: Mapping[bytes, str] = {}
+        self.prints = _NO_PRINTS
         self._overlay: dict[str, dict[str, Raw]] = {}
         self._added: list[dict[str, Raw]] = []
         self._added_keys: set[str] = set()
@@ -190,7 +190,7 @@ class SheetPlace:
 
     # --- rows
 
-    def scan(self, known: Mapping[str, RowState], prints: Mapping[bytes, str] = _NO_PRINTS) -> Iterable[SeenRow]:
+    def scan(self, known: Mapping[str, RowState], prints: RowPrints = _NO_PRINTS) -> Iterable[SeenRow]:
         """All filled rows with their keys."""
         table = self.table()
         if self.settings.key:

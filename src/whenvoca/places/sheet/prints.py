@@ -1,15 +1,17 @@
-"""A row's print: a hash of its cells, by which a row that stands as it did is known without being read."""
+"""Prints of rows: hashes of their cells, by which rows that stand as they did are known without being read."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from hashlib import blake2b
+from itertools import chain
 from types import NoneType
 
 import msgspec
 
+from whenvoca.engine.row_prints import UNKNOWABLE, WIDTH
 from whenvoca.values.kinds import Raw
 
 _LETTERS: dict[type, str] = {
@@ -18,26 +20,33 @@ _LETTERS: dict[type, str] = {
 
 
 class _Kinds(dict[tuple[type, ...], str]):
-    """A letter for the type of each cell of a row; rows of one sheet are of few such patterns."""
+    """A letter for the type of each cell; rows of one sheet are of few such patterns."""
 
     def __missing__(self, types: tuple[type, ...]) -> str:
         self[types] = letters = "".join(_LETTERS[each] for each in types)
         return letters
 
 
-def print_rows(rows: Iterable[Sequence[Raw]], names: Sequence[str], signature: str) -> list[bytes]:
-    """The print of each row under these columns and settings: equal ones have the same cells of the same types.
+class Printer:
+    """Prints the rows of one table: equal prints are of the same cells of the same types, under the same headings and settings."""
 
-    A row with a cell that cannot be encoded has none: an empty one.
-    """
-    encode = msgspec.msgpack.Encoder().encode
-    table = blake2b(encode([signature, *names]), digest_size=16).digest()
-    kinds, found = _Kinds(), []
-    for cells in rows:
+    def __init__(self, names: Sequence[str], signature: str) -> None:
+        self._encode = msgspec.msgpack.Encoder().encode
+        self._table = blake2b(self._encode([signature, *names]), digest_size=WIDTH).digest()
+        self._of_rows, self._of_blocks = _Kinds(), _Kinds()
+
+    def print_row(self, cells: Sequence[Raw]) -> bytes:
+        """The print of a row; UNKNOWABLE where one of its cells cannot be encoded."""
         try:
-            content = encode((table, kinds[tuple(map(type, cells))], cells))
+            content = self._encode((self._table, self._of_rows[tuple(map(type, cells))], cells))
         except (KeyError, UnicodeEncodeError, OverflowError):
-            found.append(b"")
-        else:
-            found.append(blake2b(content, digest_size=16).digest())
-    return found
+            return UNKNOWABLE
+        return blake2b(content, digest_size=WIDTH).digest()
+
+    def print_block(self, rows: Sequence[Sequence[Raw]]) -> bytes:
+        """The print of rows below each other, empty where one of their cells cannot be encoded."""
+        try:
+            content = self._encode((self._table, self._of_blocks[tuple(map(type, chain.from_iterable(rows)))], rows))
+        except (KeyError, UnicodeEncodeError, OverflowError):
+            return b""
+        return blake2b(content, digest_size=WIDTH).digest()

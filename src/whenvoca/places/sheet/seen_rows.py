@@ -6,13 +6,16 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from whenvoca.engine.faces import RowState, SeenRow
+from whenvoca.engine.row_prints import Block, RowPrints
 from whenvoca.language.definitions import column_word
 from whenvoca.language.inference import fold_name
-from whenvoca.places.sheet.prints import print_rows
+from whenvoca.places.sheet.prints import Printer
 from whenvoca.places.sheet.rowkeys import find_booking_column, key_of_columns, work_out_keys
 from whenvoca.places.sheet.table import Table
+from whenvoca.values.kinds import Raw
 
 _UNREAD: RowState = {}
+_BLOCK = 64  # rows that are known by one print
 
 
 def see_by_content(table: Table, known: Mapping[str, RowState], written_words: frozenset[str]) -> list[SeenRow]:
@@ -25,27 +28,44 @@ def see_by_content(table: Table, known: Mapping[str, RowState], written_words: f
 
 
 def see_by_columns(
-    table: Table, columns: Sequence[str], prints: Mapping[bytes, str], signature: str
-) -> tuple[list[SeenRow], dict[bytes, str]]:
-    """Rows whose keys stand in these columns, and the prints of those that can be taken up. Only what has none of the known
-    prints is read."""
-    marks = print_rows((cells for _, cells in table.rows), table.names, signature)
-    fresh = [(None if mark in prints else table.state_of(row[1])) for mark, row in zip(marks, table.rows, strict=True)]
-    keys = [
-        prints[mark] if state is None else key_of_columns(state, columns)
-        for mark, state in zip(marks, fresh, strict=True)
-    ]
-    rows = [
-        SeenRow(key, row[0], _UNREAD, "", "", True) if state is None else SeenRow(key, row[0], state)
-        for key, row, state in zip(keys, table.rows, fresh, strict=True)
-    ]
-    counts = Counter(keys)
-    if len(counts) < len(keys) or "" in counts:
+    table: Table, columns: Sequence[str], known: RowPrints, signature: str
+) -> tuple[list[SeenRow], RowPrints]:
+    """Rows whose keys stand in these columns, and the prints of those that can be taken up. Only rows that are not among the
+    known ones are read."""
+    printer = Printer(table.names, signature)
+    standing = known.by_block()
+    one_by_one: dict[bytes, str] | None = None
+    rows: list[SeenRow] = []
+    blocks: list[Block] = []
+    for begin in range(0, len(table.rows), _BLOCK):
+        part = table.rows[begin : begin + _BLOCK]
+        whole = printer.print_block([cells for _, cells in part])
+        if (same := standing.get(whole)) is not None:
+            rows += [SeenRow(key, row[0], _UNREAD, "", "", True) for key, row in zip(same.keys, part, strict=True)]
+            blocks.append(same)
+            continue
+        if one_by_one is None:
+            one_by_one = known.by_row()
+        marks = [printer.print_row(cells) for _, cells in part]
+        fresh = [_see(row, one_by_one.get(mark), table, columns) for mark, row in zip(marks, part, strict=True)]
+        rows += fresh
+        blocks.append(Block(whole, [row.key for row in fresh], b"".join(marks)))
+    keys = {row.key for row in rows}
+    if len(keys) < len(rows) or "" in keys:
+        counts = Counter(row.key for row in rows)
         rows = [_doubted(row, rows, table, columns, counts) for row in rows]
-    kept = dict(zip(marks, keys, strict=True))
-    if len(kept) < len(keys) or "" in counts or b"" in kept:
-        kept = {mark: key for mark, key in kept.items() if mark and key and counts[key] == 1}
-    return rows, kept
+        plain = {key for key, count in counts.items() if count == 1 and key}
+        blocks = [
+            each if plain.issuperset(each.keys) else each.only([key in plain for key in each.keys]) for each in blocks
+        ]
+    return rows, RowPrints(blocks)
+
+
+def _see(row: tuple[int, list[Raw]], known: str | None, table: Table, columns: Sequence[str]) -> SeenRow:
+    if known is not None:
+        return SeenRow(known, row[0], _UNREAD, "", "", True)
+    state = table.state_of(row[1])
+    return SeenRow(key_of_columns(state, columns), row[0], state)
 
 
 def _doubted(

@@ -104,9 +104,9 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
     """The table of a grid. Raises SourceFault if there are no headings, SettingsFault if a setting names no column."""
     header = settings.header - 1 if settings.header else find_header(grid)
     headings = read_headings(grid, header, where)
-    rows = [
-        (number, row) for number, row in enumerate(grid.rows[header + 1 :], header + 1) if row.count(None) < len(row)
-    ]
+    below = grid.rows[header + 1 :]
+    blank = {width: [None] * width for width in set(map(len, below))}
+    rows = [(number, row) for number, row in enumerate(below, header + 1) if row != blank[len(row)]]
     totals_row = rows[-1][0] if settings.totals and rows else 0
     if totals_row:
         rows = rows[:-1]
