@@ -6,6 +6,7 @@ A plain one because 10,000 events take the iCalendar library seconds; that libra
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
@@ -52,8 +53,9 @@ def empty_calendar() -> bytes:
 
 def join_lines(lines: list[str]) -> bytes:
     """Content lines folded at 75 octets (RFC 5545 3.1), with their line ends."""
-    folded = [line if len(line) <= 75 and line.isascii() else fold_line(line) for line in lines]
-    return ("\r\n".join(folded) + "\r\n").encode()
+    return (
+        "\r\n".join([line if len(line) <= 75 and line.isascii() else fold_line(line) for line in lines]) + "\r\n"
+    ).encode()
 
 
 def fold_line(line: str) -> str:
@@ -81,8 +83,8 @@ def zones_of(event: Event) -> list[tuple[str, int]]:
     """The zones that the event's lines name, each with the first year it is needed for."""
     found: dict[str, int] = {}
     for value in (event.start, event.end, event.occurrence, *event.excluded, *event.added):
-        if isinstance(value, datetime) and (zone := _zone_name(value)):
-            found[zone] = min(found.get(zone, 9999), value.year)
+        if isinstance(value, datetime) and (zone := _zone_name(value)) and value.year < found.get(zone, 10_000):
+            found[zone] = value.year
     return sorted(found.items())
 
 
@@ -93,11 +95,11 @@ def event_lines(event: Event, stamp: datetime) -> list[str]:
     lines = ["BEGIN:VEVENT", f"UID:{event.uid}", f"DTSTAMP:{_utc(stamp)}"]
     if event.occurrence is not None:
         lines.append(moment_line("RECURRENCE-ID", event.occurrence))
-    for name, attribute in _FIELDS:
-        if attribute == "busy" or getattr(event, attribute):
-            lines += field_lines(name, event)
-    lines += [moment_line("EXDATE", value) for value in event.excluded]
-    lines += [moment_line("RDATE", value) for value in event.added]
+    for write in _FIELDS.values():
+        lines += write(event)
+    if event.excluded or event.added:
+        lines += [moment_line("EXDATE", value) for value in event.excluded]
+        lines += [moment_line("RDATE", value) for value in event.added]
     if event.organizer:
         lines.append(f"ORGANIZER:mailto:{event.organizer}")
     if event.url:
@@ -147,57 +149,37 @@ def _task_field_lines(name: str, task: Task) -> list[str]:
     return []
 
 
-# The fields of an event in the order they are written, each with its attribute; an empty one has no line.
-_FIELDS = (
-    ("title", "title"), ("start", "start"), ("end", "end"), ("repeat", "rule"), ("location", "location"), ("details", "details"),
-    ("attendees", "attendees"), ("busy", "busy"), ("priority", "priority"), ("colour", "colour"), ("category", "categories"),
-    ("private", "private"),
-)  # fmt: skip
+# The content lines of each field of an event, in the order they are written; none where it is empty.
+_FIELDS: dict[str, Callable[[Event], Sequence[str]]] = {
+    "title": lambda e: (f"SUMMARY:{escape_text(e.title)}",) if e.title else (),
+    "start": lambda e: (moment_line("DTSTART", e.start),) if e.start is not None else (),
+    "end": lambda e: (moment_line("DTEND", e.end),),
+    "repeat": lambda e: (f"RRULE:{e.rule}",) if e.rule else (),
+    "location": lambda e: (f"LOCATION:{escape_text(e.location)}",) if e.location else (),
+    "details": lambda e: (f"DESCRIPTION:{escape_text(e.details)}",) if e.details else (),
+    "attendees": lambda e: [_attendee_line(each) for each in e.attendees] if e.attendees else (),
+    "busy": lambda e: _busy_lines(e),
+    "priority": lambda e: (f"PRIORITY:{e.priority}",) if e.priority else (),
+    "colour": lambda e: (f"COLOR:{e.colour}",) if e.colour else (),
+    "category": lambda e: ("CATEGORIES:" + ",".join(map(escape_text, e.categories)),) if e.categories else (),
+    "private": lambda e: ("CLASS:PRIVATE",) if e.private else (),
+}
 
 
-def field_lines(name: str, event: Event) -> list[str]:
+def field_lines(name: str, event: Event) -> Sequence[str]:
     """The content lines of one field of the language; none where the field is empty."""
     if isinstance(event, Task) and name in _OF_TASKS:
         return _task_field_lines(name, event)
-    match name:
-        case "title":
-            return [f"SUMMARY:{escape_text(event.title)}"] if event.title else []
-        case "start":
-            return [moment_line("DTSTART", event.start)] if event.start is not None else []
-        case "end":
-            return [moment_line("DTEND", event.end)]
-        case "repeat":
-            return [f"RRULE:{event.rule}"] if event.rule else []
-        case "location":
-            return [f"LOCATION:{escape_text(event.location)}"] if event.location else []
-        case "details":
-            return [f"DESCRIPTION:{escape_text(event.details)}"] if event.details else []
-        case "attendees" | "optional":
-            return [_attendee_line(each) for each in event.attendees]
-        case "busy":
-            return _busy_lines(event)
-        case "priority":
-            return [f"PRIORITY:{event.priority}"] if event.priority else []
-        case "colour":
-            return [f"COLOR:{event.colour}"] if event.colour else []
-        case "category":
-            return (
-                ["CATEGORIES:" + ",".join(escape_text(each) for each in event.categories)] if event.categories else []
-            )
-        case "private":
-            return ["CLASS:PRIVATE"] if event.private else []
-    raise KeyError(name)
+    return _FIELDS["attendees" if name == "optional" else name](event)
 
 
-def _busy_lines(event: Event) -> list[str]:
-    lines = ["TRANSP:" + ("TRANSPARENT" if event.busy == "no" else "OPAQUE")]
+def _busy_lines(event: Event) -> Sequence[str]:
+    shown = "TRANSP:TRANSPARENT" if event.busy == "no" else "TRANSP:OPAQUE"
     if event.cancelled:
-        lines.append("STATUS:CANCELLED")
-    elif event.busy == "tentative":
-        lines.append("STATUS:TENTATIVE")
-    elif event.busy == "unavailable":
-        lines.append(f"{_BUSY}:unavailable")
-    return lines
+        return shown, "STATUS:CANCELLED"
+    if event.busy == "tentative":
+        return shown, "STATUS:TENTATIVE"
+    return (shown, f"{_BUSY}:unavailable") if event.busy == "unavailable" else (shown,)
 
 
 def alarm_lines(span: Duration, title: str) -> list[str]:
@@ -237,16 +219,17 @@ def to_ical_moment(value: datetime | date) -> tuple[str, str]:
         return ";VALUE=DATE", f"{value:%Y%m%d}" if value.year > 999 else value.isoformat().replace("-", "")
     zone = _zone_name(value)
     if zone:
-        return f";TZID={zone}", value.isoformat("T", "seconds")[:19].replace("-", "").replace(":", "")
+        text = value.isoformat("T", "seconds")
+        return f";TZID={zone}", f"{text[:4]}{text[5:7]}{text[8:13]}{text[14:16]}{text[17:19]}"
     return "", value.astimezone(UTC).strftime("%Y%m%dT%H%M%SZ")
 
 
 def _zone_name(value: datetime) -> str:
     """The zone to write, empty for UTC. The second of two equal wall times can only be told in UTC."""
     zone = value.tzinfo
-    if not isinstance(zone, ZoneInfo) or zone.key in ("UTC", "Etc/UTC"):
+    if zone.__class__ is not ZoneInfo or (key := zone.key) in ("UTC", "Etc/UTC"):
         return ""
-    return "" if value.fold and value.utcoffset() != value.replace(fold=0).utcoffset() else zone.key
+    return "" if value.fold and value.utcoffset() != value.replace(fold=0).utcoffset() else key
 
 
 def moment_line(name: str, value: datetime | date) -> str:

@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from datetime import date, time
+from datetime import date, datetime, time
 from functools import lru_cache
 from pathlib import Path
 from types import NoneType
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import msgspec
 
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.faces import RowState
 from whenvoca.engine.ledger import Occurrence
+from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import from_plain, to_plain
 
 _write = msgspec.json.Encoder().encode
 _AS_THEY_ARE = frozenset([str, int, float, bool, NoneType])
+_OFTEN = frozenset([date, time, Duration])
 
 EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes, kept"
 OCCURRENCE_COLUMNS = "workflow,place,subject,sequence,at,happened,chain,number,state,run,label,tries"
@@ -30,25 +33,22 @@ def encode(value: Any) -> str:
 
 
 def _bare(value: Any) -> Any:
-    if value.__class__ in _AS_THEY_ARE:
+    kind = value.__class__
+    if kind in _AS_THEY_ARE:
         return value
-    if value.__class__ in (date, time):
+    if kind in _OFTEN:
         return _written(value)
+    if kind is datetime:
+        zone = value.tzinfo
+        return {"moment": value.isoformat(), "zone": zone.key} if zone.__class__ is ZoneInfo else to_plain(value)
     if isinstance(value, dict):
-        return {
-            name: each
-            if (kind := each.__class__) is str
-            else _written(each)
-            if kind is date or kind is time
-            else _bare(each)
-            for name, each in value.items()
-        }
+        return {name: each if each.__class__ in _AS_THEY_ARE else _bare(each) for name, each in value.items()}
     return [_bare(each) for each in value] if isinstance(value, list | tuple) else to_plain(value)
 
 
 @lru_cache(maxsize=4096)
-def _written(value: date | time) -> msgspec.Raw:
-    """Days and times of day come again and again."""
+def _written(value: date | time | Duration) -> msgspec.Raw:
+    """Days, times of day and durations come again and again."""
     return msgspec.Raw(_write(to_plain(value)))
 
 
