@@ -47,6 +47,9 @@ def event_type(place: PlaceInfo | None = None) -> Type:
     return thing("event", fields)
 
 
+_PLAIN = frozenset(
+    ["title", "location", "details", "busy", "priority", "colour", "private", "uid", "organizer"]
+)  # they are the event's own
 EVENT_FIELDS = frozenset(event_type().fields)
 
 
@@ -83,6 +86,10 @@ class EventThing:
     def value_of(self, word: str) -> Any:
         """The field's value. Raises KeyError for a name that is no field of an event."""
         event = self.event
+        if word in _PLAIN:
+            return getattr(event, word)
+        if word == "address":
+            return self._address or None
         start, end = event.span(self._zone)
         match word:
             case "start":
@@ -109,10 +116,4 @@ class EventThing:
                 return event.rule or None
             case "calendar":
                 return self.place
-            case "address":
-                return self._address or None
-        return {
-            "title": event.title, "location": event.location, "details": event.details, "busy": event.busy,
-            "priority": event.priority, "colour": event.colour, "private": event.private, "uid": event.uid,
-            "organizer": event.organizer,
-        }[word]  # fmt: skip
+        raise KeyError(word)

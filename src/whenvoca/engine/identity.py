@@ -23,8 +23,7 @@ class Lineage(Struct, frozen=True):
 
     def to_mark(self) -> str:
         """The text that things carry in X-WHENVOCA-ORIGIN."""
-        head, tail = _mark_ends(self.root, self.workflow, self.step, self.repetition)
-        return f"{head}{_quoted(self.subject)}{tail}"
+        return _mark_of(self)
 
     @classmethod
     def from_mark(cls, mark: str) -> Lineage | None:
@@ -50,6 +49,12 @@ def _quoted(part: str) -> str:
     from urllib.parse import quote  # takes longer to load than most marks to make
 
     return quote(part, safe=" -._~")
+
+
+@lru_cache(maxsize=64)  # a step asks for its own several times
+def _mark_of(lineage: Lineage) -> str:
+    head, tail = _mark_ends(lineage.root, lineage.workflow, lineage.step, lineage.repetition)
+    return f"{head}{_quoted(lineage.subject)}{tail}"
 
 
 @lru_cache(maxsize=64)

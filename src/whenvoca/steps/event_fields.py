@@ -299,7 +299,7 @@ def _colour(call: StepCall) -> str:
 
 def shown_fields(event: Event) -> dict[str, Any]:
     """The filled fields, for the journal and the history."""
-    return {name: value for name, value in event.content().items() if value or name in ("start", "end")}
+    return {name: value for name, value in event.content().items() if value or name == "start" or name == "end"}
 
 
 def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> Event:

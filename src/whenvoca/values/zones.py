@@ -28,6 +28,7 @@ def load_zone(name: str) -> ZoneInfo:
         raise SettingsFault(f'there is no zone "{name}"', mend=mend) from error
 
 
+@lru_cache(maxsize=4096)  # many rows begin and end at the same times
 def to_moment(wall: datetime, zone: ZoneInfo) -> datetime:
     """The moment that this wall time is in this zone.
 

@@ -19,7 +19,7 @@ from whenvoca.places.sheet.headings import Heading, find_header, find_twice, rea
 from whenvoca.places.sheet.rowkeys import find_booking_column
 from whenvoca.values.columns import ColumnHints, ColumnReading, Unread, read_column
 from whenvoca.values.dates import parse_order
-from whenvoca.values.kinds import Kind, Raw
+from whenvoca.values.kinds import Kind, Raw, show_raw
 from whenvoca.values.numbers import COMMA, POINT
 from whenvoca.values.zones import to_moment
 
@@ -58,6 +58,11 @@ class Readings(dict[tuple[type, Raw], Any]):
         return value
 
 
+def _to_readings(reading: ColumnReading) -> Readings | None:
+    """None where cells are texts, and so what they come to."""
+    return None if reading.kind is Kind.TEXT else Readings(reading.read)
+
+
 class Table(Struct):
     """One tab read: ``rows`` are the numbers (from 0) and cells of the filled rows below the headings."""
 
@@ -72,7 +77,7 @@ class Table(Struct):
     booking: str = ""  # the column that keeps the UID of what a row became
     names: list[str] = field(default_factory=list)  # of the columns from A on, empty where there is no heading
     by_word: dict[str, Heading] = field(default_factory=dict)
-    fields: dict[str, tuple[str, Readings]] = field(default_factory=dict)  # word: name, what its cells come to
+    fields: dict[str, tuple[str, Readings | None]] = field(default_factory=dict)  # word: name, what its cells come to
 
     def where(self, row: int | None, column: int) -> str:
         """A cell as messages name it: requests.xlsx, Slots!C7."""
@@ -90,9 +95,7 @@ class Table(Struct):
                 index = heading.index
                 cells = [row[index] if index < len(row) else None for _, row in self.rows]
                 self.readings[heading.name] = read_column(heading.name, cells, self.readings[heading.name].hints)
-        self.fields = {
-            word: (each.name, Readings(self.readings[each.name].read)) for word, each in self.by_word.items()
-        }
+        self.fields = {word: (each.name, _to_readings(self.readings[each.name])) for word, each in self.by_word.items()}
 
     @property
     def last_row(self) -> int:
@@ -187,6 +190,10 @@ class Row:
             raise RowFault(f'the column "{word}" is no longer there', where=self._table.file)
         name, readings = field
         raw = self._state.get(name)
+        if raw is None:
+            return None
+        if readings is None:
+            return raw if raw.__class__ is str else show_raw(raw)
         value = readings[raw.__class__, raw]
         if value.__class__ is datetime and value.tzinfo is None:
             try:
