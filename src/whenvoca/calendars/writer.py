@@ -219,8 +219,8 @@ def to_ical_moment(value: datetime | date) -> tuple[str, str]:
         return ";VALUE=DATE", f"{value:%Y%m%d}" if value.year > 999 else value.isoformat().replace("-", "")
     zone = _zone_name(value)
     if zone:
-        text = value.isoformat("T", "seconds")
-        return f";TZID={zone}", f"{text[:4]}{text[5:7]}{text[8:13]}{text[14:16]}{text[17:19]}"
+        day = f"{value.year:04}{value.month:02}{value.day:02}"
+        return f";TZID={zone}", f"{day}T{value.hour:02}{value.minute:02}{value.second:02}"
     return "", value.astimezone(UTC).strftime("%Y%m%dT%H%M%SZ")
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from datetime import datetime
+from functools import lru_cache
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
@@ -33,6 +34,7 @@ from whenvoca.language.evaluation import Scope, WaitingFault
 from whenvoca.values.durations import Duration, show_duration
 
 UTC_ZONE = ZoneInfo("UTC")
+_to_moment = lru_cache(maxsize=256)(datetime.fromisoformat)  # what is taken up together happened at one moment
 GROUP = 2500  # runs that advance together
 _LATE = 60  # seconds after which a run by time is told as late
 MOST_UNSAVED = 15_000  # runs whose cells may wait for the save of their file; more would only fill the memory
@@ -171,14 +173,11 @@ class Batch(Struct, kw_only=True):
             own = [entry.effect for entry in done if entry.effect.verb == "change row"]
             if now is not None and (own or occurrence.subject in failed):
                 now = source.unwritten(now, [*own, *failed.get(occurrence.subject, ())])
-            at = datetime.fromisoformat(occurrence.at)
-
-            def scope_of(
-                state: RowState, occurrence: Occurrence = occurrence, source: Source = source, at: datetime = at
-            ) -> Scope:
-                return Scope(source.thing(occurrence.subject, state), word, at, zone or source.zone)
-
-            is_in = now is not None and holds(program, scope_of(now))
+            at = _to_moment(occurrence.at)
+            scope = None
+            if now is not None:
+                scope = Scope(source.thing(occurrence.subject, now), word, at, zone or source.zone)
+            is_in = scope is not None and holds(program, scope)
             seen = observed.get(occurrence.sequence)
             why = why_dropped(program, occurrence, now, is_in=is_in)
             if why and not done:
@@ -186,7 +185,9 @@ class Batch(Struct, kw_only=True):
                 if self.chosen is not None:
                     self.tell(RunResult(occurrence.workflow, occurrence.label, "not taken up", why))
                 continue
-            scope = scope_of(subject_state(program, occurrence, source, now, seen))
+            state = subject_state(program, occurrence, source, now, seen)
+            if scope is None or state is not now:
+                scope = Scope(source.thing(occurrence.subject, state), word, at, zone or source.zone)
             tell_before(scope, occurrence, source, seen)
             is_lost = not is_in if program.is_mirror else occurrence.happened == "lost"
             kept.append(_Start(occurrence, scope, is_lost, done))

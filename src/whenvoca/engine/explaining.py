@@ -207,17 +207,17 @@ def explain_subject(program: OpenProgram, source: Source, key: str, ledger: Ledg
         said = ", ".join(word for word in trigger.settings if word in ("from", "room")) or "its trigger"
         told.reason = f"the {trigger.definition.subject} is none of those that {said} names"
         return told
-    told.reason = _why(program, ledger, key, is_in=is_in)
+    told.reason = _why(program, ledger, source.name, key, is_in=is_in)
     runs = ledger.runs(workflow=workflow.identity, subject=key, limit=1)
     if runs:
         told.run, told.outcome = runs[0].number, runs[0].outcome
     return told
 
 
-def _why(program: OpenProgram, ledger: Ledger, key: str, *, is_in: bool) -> str:
+def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: bool) -> str:
     """What stands between a subject and a run, in a sentence."""
     workflow = program.program.workflow
-    number = ledger.newest(workflow.identity, key)
+    number = ledger.newest(workflow.identity, place, key)
     occurrence = ledger.occurrence(number) if number else None
     subject = program.subject_word
     if occurrence is not None and occurrence.state == "waiting":

@@ -199,7 +199,7 @@ class Ledger(Times, Protocol):
         """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones that have ended wait
         again. Answers how many."""
 
-    def newest(self, workflow: str, subject: str) -> int:
+    def newest(self, workflow: str, place: str, subject: str) -> int:
         """The number of the newest occurrence of a subject, 0 if there is none."""
 
     def wake(self, number: int) -> None:

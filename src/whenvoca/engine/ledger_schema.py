@@ -62,7 +62,7 @@ CREATE TABLE reads (
 ) WITHOUT ROWID;
 """,
     2: TIMES,
-    3: PRINTS,
+    3: PRINTS + "DROP INDEX IF EXISTS occurrences_of_subject;",
 }
 
 TABLES = (
@@ -106,7 +106,6 @@ CREATE TABLE occurrences (
     UNIQUE (workflow, place, subject, sequence)
 );
 CREATE INDEX occurrences_waiting ON occurrences (workflow, number) WHERE state = 'waiting';
-CREATE INDEX occurrences_of_subject ON occurrences (workflow, subject, number);
 CREATE TABLE runs (
     number INTEGER PRIMARY KEY,
     occurrence INTEGER NOT NULL,

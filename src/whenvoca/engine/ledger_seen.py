@@ -17,6 +17,7 @@ from whenvoca.engine.ledger_rows import decode_state, encode
 from whenvoca.engine.row_prints import Block, RowPrints
 
 _STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
+_STANDS = "INSERT INTO standing VALUES (?,?,?) ON CONFLICT DO UPDATE SET sequence=excluded.sequence"
 _MANY = 3000  # subjects beyond which it is quicker to ask for all
 _FEW = 200  # states that are asked for one by one before all are read
 
@@ -155,10 +156,10 @@ class SqliteSeen(SqliteFile):
                     standing.append((place, subject, sequence + count))
                 if len(rows) >= 5000:
                     self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
-                    self._db.executemany("INSERT OR REPLACE INTO standing VALUES (?,?,?)", standing)
+                    self._db.executemany(_STANDS, standing)
                     rows, standing = [], []
             self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
-            self._db.executemany("INSERT OR REPLACE INTO standing VALUES (?,?,?)", standing)
+            self._db.executemany(_STANDS, standing)
             self._db.executemany("DELETE FROM standing WHERE place=? AND subject=?", gone)
             self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
             if prints is not None:

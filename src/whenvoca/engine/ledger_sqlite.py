@@ -44,8 +44,8 @@ class SqliteLedger(SqliteSeen, SqliteTimes):
             before = self._db.total_changes
             self._db.executemany(
                 "INSERT INTO occurrences (workflow,place,subject,label,sequence,at,happened,chain,state) "
-                "SELECT ?1,?2,?3,?4,?5,?6,?7,?8,'waiting' WHERE NOT EXISTS ("
-                f"SELECT 1 FROM occurrences WHERE ?9 AND workflow=?1 AND subject=?3 AND state='waiting') {known}",
+                "SELECT ?1,?2,?3,?4,?5,?6,?7,?8,'waiting' WHERE NOT EXISTS (SELECT 1 FROM occurrences "
+                f"WHERE ?9 AND workflow=?1 AND place=?2 AND subject=?3 AND state='waiting') {known}",
                 (
                     (o.workflow, o.place, o.subject, o.label, o.sequence, o.at, o.happened, " ".join(o.chain), once)
                     for o in occurrences
@@ -67,10 +67,10 @@ class SqliteLedger(SqliteSeen, SqliteTimes):
         row = self._db.execute(f"SELECT {OCCURRENCE_COLUMNS} FROM occurrences WHERE number=?", (number,)).fetchone()
         return to_occurrence(row) if row else None
 
-    def newest(self, workflow: str, subject: str) -> int:
+    def newest(self, workflow: str, place: str, subject: str) -> int:
         """The number of the newest occurrence of a subject."""
-        newest = "SELECT max(number) FROM occurrences WHERE workflow=? AND subject=?"
-        return int(self._one(newest, (workflow, subject)) or 0)
+        newest = "SELECT max(number) FROM occurrences WHERE workflow=? AND place=? AND subject=?"
+        return int(self._one(newest, (workflow, place, subject)) or 0)
 
     def wake(self, number: int) -> None:
         """Makes an occurrence that has ended wait again, with a run of its own."""

@@ -476,7 +476,7 @@ class _Working:
                 state = source.current(key)
                 if state is None or (key not in standing and split_key(key)[0] not in standing):
                     continue
-                if number := self._ledger.newest(each.identity, key):
+                if number := self._ledger.newest(each.identity, source.name, key):
                     self._ledger.wake(number)
                 else:
                     at = self._clock.now().isoformat()

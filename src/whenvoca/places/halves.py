@@ -5,16 +5,18 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
+
+T = TypeVar("T", str, bytes)
 
 _FEWEST = 200  # things for which a process of its own pays
 
 
-def in_halves(work: Callable[[Sequence[int]], list[str]], count: int) -> list[str]:
-    """What ``work`` makes of the things of these numbers, in their order. It writes files and answers texts; it changes nothing
-    else that is used afterwards. Raises the OSError that it raises, of whichever half, when both have ended.
+def in_halves(work: Callable[[Sequence[int]], list[T]], count: int) -> list[T]:
+    """What ``work`` makes of the things of these numbers, in their order. It may write files, and changes nothing else that
+    is used afterwards. Raises the OSError that it raises, of whichever half, when both have ended.
     """
     numbers = range(count)
     if count < _FEWEST or not hasattr(os, "fork") or threading.active_count() > 1 or (os.cpu_count() or 1) < 2:
@@ -26,19 +28,19 @@ def in_halves(work: Callable[[Sequence[int]], list[str]], count: int) -> list[st
     os.close(writing)
     try:
         with os.fdopen(reading, "rb") as answer:
-            first = work(numbers[: count // 2])
+            first: list[T] = work(numbers[: count // 2])
             said = answer.read()
     finally:
         os.waitpid(child, 0)
-    if not said:
-        raise OSError("the process that wrote half of the files was ended")
-    second: Any = msgspec.json.decode(said)
+    if not said:  # it was ended: what it did not do is done here
+        return [*first, *work(numbers[count // 2 :])]
+    second: Any = msgspec.msgpack.decode(said)
     if isinstance(second, dict):
         raise OSError(second["errno"], second["text"])
     return [*first, *second]
 
 
-def _work_beside(work: Callable[[Sequence[int]], list[str]], numbers: Sequence[int], writing: int) -> None:
+def _work_beside(work: Callable[[Sequence[int]], list[T]], numbers: Sequence[int], writing: int) -> None:
     """Ends the process: nothing of what the other one holds open is tidied up here."""
     try:
         try:
@@ -46,6 +48,6 @@ def _work_beside(work: Callable[[Sequence[int]], list[str]], numbers: Sequence[i
         except OSError as error:
             made = {"errno": error.errno, "text": error.strerror}
         with os.fdopen(writing, "wb") as answer:
-            answer.write(msgspec.json.encode(made))
+            answer.write(msgspec.msgpack.encode(made))
     finally:
         os._exit(0)

@@ -24,7 +24,7 @@ def create_thing(call: StepCall) -> Acting:
     calendar = call.stage.calendar(call.place)
     lineage = call.lineage
     made = call.stage.find_made(calendar.name, lineage)
-    if made == Missing(1) and (adopted := _find_by_booking(call)) is not None:
+    if isinstance(made, Missing) and made.number == 1 and (adopted := _find_by_booking(call)) is not None:
         lineage, made = adopted
     notes: list[str] = []
     event = kind.make(call, lineage.to_uid(made.number), lineage.to_mark(), notes)

@@ -316,13 +316,13 @@ class SheetPlace:
 
     def column_name(self, word: str) -> str:
         """The column's name as it stands in the sheet, for its word in a workflow."""
+        if self._table_digest == self.open_file.digest and (known := self._names.get(word)) is not None:
+            return known
         if self.is_missing():
             return next(
                 (each for each in self.wanted_headings if fold_name(column_word(each)) == fold_name(word)), word
             )
         table = self.table()
-        if (known := self._names.get(word)) is not None:
-            return known
         heading = table.by_word.get(fold_name(word))
         if heading is None:
             raise RowFault(f'there is no column "{word}"', where=self.file)

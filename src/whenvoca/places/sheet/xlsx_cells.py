@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date, datetime, time
 from decimal import Decimal
+from types import NoneType
 from typing import Any
 
 from msgspec import Struct
 
+from whenvoca.places.halves import in_halves
 from whenvoca.places.sheet.grid import cell_name, column_of, letter_of
 from whenvoca.values.dates import to_serial
 from whenvoca.values.durations import Duration
@@ -49,7 +51,7 @@ class SheetXml:
         root = re.search(rb"<(?:(\w+):)?worksheet\b", self.xml)
         self.prefix = (root[1] + b":") if root and root[1] else b""
         prefix = re.escape(self.prefix)
-        self._row = re.compile(rb"<" + prefix + rb"row\b([^>]*?)(/?)>")
+        self._row = re.compile(rb"<" + prefix + rb"""row\b((?:\s+r=["'](\d+)["'])?[^>]*?)(/?)>""")
         self._row_end = b"</" + self.prefix + b"row>"
         self._cell = re.compile(rb"<" + prefix + rb"c\b([^>]*?)(?:/>|>(.*?)</" + prefix + rb"c>)", re.DOTALL)
         self._column_styles = self._read_column_styles()
@@ -67,9 +69,12 @@ class SheetXml:
         """Each row: number from 0, begin, end, its attributes, and where its body begins (its end if it has none)."""
         number, position = -1, 0
         while found := self._row.search(self.xml, position):
-            explicit = _NUMBER_OF_ROW.search(found[1])
-            number = int(explicit[1]) - 1 if explicit else number + 1
             if found[2]:
+                number = int(found[2]) - 1
+            else:
+                explicit = _NUMBER_OF_ROW.search(found[1])
+                number = int(explicit[1]) - 1 if explicit else number + 1
+            if found[3]:
                 position = found.end()
                 yield number, found.start(), position, found[1], position
             else:
@@ -124,17 +129,27 @@ class SheetXml:
         self._open_data_element()
         view = memoryview(self.xml)
         pieces: list[Chunk] = []
+        changed: list[tuple[int, tuple[int, bytes, int, int]]] = []  # where in the pieces, and the row
         position, todo = 0, sorted(by_row, reverse=True)
         for number, begin, end, attributes, body in self.iter_rows():
             while todo and todo[-1] < number:
                 pieces += [view[position:begin], self._new_row(todo.pop(), by_row, looks, formats_from, writer)]
                 position = begin
             if todo and todo[-1] == number:
-                changed = self._changed_row(number, attributes, body, end, by_row[todo.pop()], writer)
-                pieces += [view[position:begin], changed]
+                pieces += [view[position:begin], b""]
+                changed.append((len(pieces) - 1, (number, attributes, body, end)))
                 position = end
+                todo.pop()
             if not todo:
                 break
+
+        def write_rows(numbers: Sequence[int]) -> list[bytes]:
+            return [self._changed_row(*changed[each][1], by_row[changed[each][1][0]], writer) for each in numbers]
+
+        needs_no_style = {str, bool, NoneType}.issuperset(map(type, cells.values()))  # which would be known here only
+        rows = in_halves(write_rows, len(changed)) if needs_no_style else write_rows(range(len(changed)))
+        for (place, _), text in zip(changed, rows, strict=True):
+            pieces[place] = text
         if todo:
             at_data_end = self.xml.rfind(b"</" + self.prefix + b"sheetData>")
             pieces.append(view[position:at_data_end])
@@ -237,6 +252,8 @@ class _Writer:
         return f"{head}{typed}><{p}v>{content}</{p}v></{p}c>".encode()
 
     def _content(self, value: Any) -> tuple[str, str, str]:
+        if value.__class__ is str and value:
+            return "inlineStr", escape_xml(value), ""
         match value:
             case None | "":
                 return "", "", ""
