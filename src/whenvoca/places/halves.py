@@ -9,7 +9,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-T = TypeVar("T", str, bytes)
+T = TypeVar("T")
 
 _FEWEST = 200  # things for which a process of its own pays
 
