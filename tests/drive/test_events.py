@@ -156,3 +156,36 @@ def test_rows_are_found_and_gone_through(hall: Desk) -> None:
     hall.write("log.csv", "What\ngo\n")
     assert hall.run("run").code == 0
     assert [(row["Venue"], row["Moves"]) for row in rows(hall)] == [("Hall", "2"), ("Dome", "2"), ("1 halls", "")]
+
+
+MASTER = path_of_event("wash", "Mirror wash", more="RRULE:FREQ=WEEKLY;COUNT=4\r\n")
+
+
+def with_override(hour: int) -> str:
+    """The series, its second occurrence moved to that hour."""
+    inner = MASTER[MASTER.index("BEGIN:VEVENT") : MASTER.index("END:VCALENDAR")]
+    start = inner[inner.index("DTSTART") :].split("\r\n")[0].partition(":")[2]
+    second = f"{start[:6]}{int(start[6:8]) + 7:02}"
+    lines = [
+        f"RECURRENCE-ID;TZID=Atlantic/Azores:{second}{start[8:]}" if each.startswith("RRULE") else
+        f"DTSTART;TZID=Atlantic/Azores:{second}T{hour:02}0000" if each.startswith("DTSTART") else
+        f"DTEND;TZID=Atlantic/Azores:{second}T{hour + 1:02}0000" if each.startswith("DTEND") else each
+        for each in inner.split("\r\n")
+    ]  # fmt: skip
+    return MASTER.replace("END:VCALENDAR", "\r\n".join(lines) + "END:VCALENDAR")
+
+
+def test_a_moved_occurrence_that_another_program_puts_back_is_a_change(hall: Desk) -> None:
+    hall.write("log.csv", "What,Was,Is\n")
+    hall.workflow(
+        "when outreach changes an event\n  fields  start\nadd row to log\n  What  title\n  Was  old.start as time\n  Is  event.start as time\n",
+        "log",
+    )
+    told = []
+    for text in (MASTER, with_override(7), with_override(8), MASTER, with_override(9)):
+        hall.write("outreach/wash.ics", text)
+        assert hall.run("run").code == 0
+        told = [(row["Was"], row["Is"]) for row in rows(hall, "log.csv")]
+    usual = told[0][0]
+    assert told == [(usual, "07:00"), ("07:00", "08:00"), ("08:00", usual), (usual, "09:00")]
+    assert "nothing new" in hall.run("run").err

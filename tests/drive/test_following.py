@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import re
 import shutil
 from datetime import datetime, timedelta
 
@@ -127,6 +128,31 @@ def test_mirror_settles_a_dispute_as_it_is_told(rota: Desk, rule: str, hour: int
     start = staff(rota)["Watch 1: ines"].start
     assert isinstance(start, datetime)
     assert start.hour == hour
+
+
+def delete_by_hand(desk: Desk, uid: str) -> None:
+    path = desk.folder / "calendars/staff.ics"
+    path.write_bytes(
+        re.sub(rb"BEGIN:VEVENT\r\nUID:%b.*?END:VEVENT\r\n" % uid.encode(), b"", path.read_bytes(), flags=re.DOTALL)
+    )
+
+
+def test_a_row_that_comes_again_after_it_and_its_event_were_deleted_by_hand_begins_anew(rota: Desk) -> None:
+    write_duties(rota, duty(1), duty(2))
+    assert rota.run("run").code == 0
+    first = staff(rota)["Watch 1: ines"]
+    delete_by_hand(rota, first.uid)
+    write_duties(rota, duty(2))
+    assert rota.run("run").code == 0
+    assert list(staff(rota)) == ["Watch 2: ines"]
+    write_duties(rota, duty(1), duty(2))
+    assert rota.run("run").code == 0
+    again = staff(rota)["Watch 1: ines"]
+    assert again.uid != first.uid  # one that was taken away is never used again
+    delete_by_hand(rota, again.uid)
+    write_duties(rota, duty(1, "21:00"), duty(2))
+    result = rota.run("run")
+    assert (result.code, "taken out of staff by another hand" in result.err + result.out) == (1, True)
 
 
 def test_emptied_sheet_deletes_nothing_without_a_yes(rota: Desk) -> None:

@@ -318,7 +318,7 @@ class SqliteLedger(SqliteSeen, SqliteTimes):
         """Whether a subject went after the newest thing of that lineage was made of it."""
         made = self._one(
             "SELECT max(c.sequence) FROM effects e JOIN runs r ON r.number=e.run JOIN occurrences c ON c.number=r.occurrence "
-            "WHERE e.lineage=? AND e.verb='create event' AND e.state='done'",
+            "WHERE e.lineage=? AND e.verb IN ('create event','create task') AND e.state='done'",
             (lineage,),
         )
         went = "SELECT 1 FROM observations WHERE place=? AND subject=? AND state IS NULL AND sequence>? LIMIT 1"

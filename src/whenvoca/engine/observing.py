@@ -133,11 +133,13 @@ def sightings(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence
             given = to_state(original) if original else None
         found.append(Sighting(key, state, given))
     master = next((event for event in events if event.occurrence is None and not event.cancelled), None)
-    for key in before:
-        if key not in after:
-            found.append(
-                Sighting(key, None, is_quiet=key != uid and _is_given(master, key, before[key], calendar.zone))
-            )
+    for key, last in before.items():
+        if key in after:
+            continue
+        given = _given(master, last, calendar.zone) if key != uid else None
+        if given is not None and given != last:
+            found.append(Sighting(key, given))  # one of its series again: changed back to what that gives
+        found.append(Sighting(key, None, is_quiet=given is not None))
     if old_master is not None and master is not None and old_master.excluded != master.excluded:
         out = [each for each in master.excluded if each not in old_master.excluded]
         for moment in out:
@@ -148,10 +150,11 @@ def sightings(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence
     return found
 
 
-def _is_given(master: Event | None, key: str, state: RowState, zone: ZoneInfo) -> bool:
-    """Whether a changed occurrence that is gone is one of its series again, as if it had never been changed."""
+def _given(master: Event | None, state: RowState, zone: ZoneInfo) -> RowState | None:
+    """What the series gives in the place of a changed occurrence; None where it gives none there (any more)."""
     occurrence: Any = state.get("occurrence")
-    return master is not None and occurrence is not None and occurrence_at(master, occurrence, zone) is not None
+    given = occurrence_at(master, occurrence, zone) if master is not None and occurrence is not None else None
+    return to_state(given) if given is not None else None
 
 
 # --- chats

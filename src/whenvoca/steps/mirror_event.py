@@ -33,13 +33,15 @@ def _act(call: StepCall) -> Acting:
         return None
     rule = call.text("disputed") or LEFT_ALONE
     if isinstance(made, Missing):
-        if made.by_another and rule == LEFT_ALONE:
-            raise RowFault(
-                f"its {kind_of(call).noun} was taken out of {call.place} by another hand; it is left so",
-                mend="bring it back there, or say: disputed as in source",
-            )
-        if made.by_another and rule == IN_COPY:
-            return None
+        # A subject that was gone for a while, and is there again, begins anew.
+        if made.by_another and not call.stage.was_lost_since_made(call.subject_place, call.subject_key, call.lineage):
+            if rule == LEFT_ALONE:
+                raise RowFault(
+                    f"its {kind_of(call).noun} was taken out of {call.place} by another hand; it is left so",
+                    mend="bring it back there, or say: disputed as in source",
+                )
+            if rule == IN_COPY:
+                return None
         return (yield from _make(call, made))
     return (yield from _follow(call, rule))
 
