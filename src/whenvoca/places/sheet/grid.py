@@ -126,11 +126,14 @@ _MOSTLY = _AS_THEY_ARE | {str}
 
 def tidy_rows(rows: Iterable[Sequence[Any]]) -> list[list[Raw]]:
     """The cells of the reading library in their one form, shorter rows filled up; most columns are so at once."""
-    columns = [_tidy_column(column) for column in zip_longest(*rows)]
+    columns: list[Sequence[Raw]] = list(zip_longest(*rows))
+    del rows  # a large sheet is not held three times
+    for index, cells in enumerate(columns):
+        columns[index] = _tidy_column(cells)
     return list(map(list, zip(*columns, strict=True)))
 
 
-def _tidy_column(cells: tuple[Any, ...]) -> Sequence[Raw]:
+def _tidy_column(cells: Sequence[Any]) -> Sequence[Raw]:
     kinds = set(map(type, cells))
     if kinds <= _AS_THEY_ARE:
         return cells

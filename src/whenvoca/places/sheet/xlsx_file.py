@@ -55,13 +55,14 @@ class XlsxFile:
         xml = package.read(sheets[name])
         has_formulas = _has_formulas(xml)
         errors = SheetXml(xml).find_errors() if b'"e"' in xml or b"'e'" in xml else {}
+        del xml  # as large as all the cells together
         try:
             sheet = read()
-            rows = sheet.to_python(skip_empty_area=False)
             merges = _vertical_merges(sheet.merged_cell_ranges or [])
+            tidy = tidy_rows(sheet.to_python(skip_empty_area=False))
         except (CalamineError, ValueError, OSError) as error:
             raise SourceFault(f"is a workbook that cannot be read: {error}", mend="save it as .xlsx again") from error
-        tidy = tidy_rows(rows)
+        del sheet
         for (row, column), shown in errors.items():
             if row < len(tidy) and column < len(tidy[row]):
                 tidy[row][column] = shown
