@@ -20,6 +20,7 @@ import pytest
 from tests.conftest import REQUESTS, SETTINGS, WHENVOCA, Desk
 
 ROWS = 12
+MANY = 20
 WORKFLOW = """
 when requests gains a row
   where  Answer is empty
@@ -74,6 +75,7 @@ POINTS = [
     *[("os", "link", when, n) for when in ("before", "after") for n in (1, 2, ROWS - 1)],
     ("os", "sync", "before", 1),
     ("os", "sync", "after", 1),
+    *[("os", "fsync", when, n) for when in ("before", "after") for n in (1, 2, ROWS)],
     *[("os", "replace", when, n) for when in ("before", "after") for n in (1, 2)],
     ("whenvoca.places.files", "write_temporary", "after", 1),
     ("whenvoca.places.files", "sync_folder", "before", 2),
@@ -115,7 +117,8 @@ def verify(desk: Desk, rows: int = ROWS) -> None:
 def test_kill_at_every_boundary_leaves_no_double_and_no_loss(
     desk: Desk, module: str, name: str, when: str, count: int
 ) -> None:
-    prepare(desk)
+    rows = MANY if name == "sync" else ROWS  # a few files wait for the disk each by itself
+    prepare(desk, rows)
     died = subprocess.run(
         [sys.executable, "-c", KILLER, module, name, when, str(count), str(desk.folder)],
         capture_output=True,
@@ -123,7 +126,7 @@ def test_kill_at_every_boundary_leaves_no_double_and_no_loss(
     )
     assert died.returncode == -signal.SIGKILL, died.stderr.decode()[-500:]
     assert desk.run("run").code in (0, 1)
-    verify(desk)
+    verify(desk, rows)
 
 
 def kill_at(desk: Desk, seconds: float) -> bool:

@@ -204,15 +204,14 @@ class WebFace(Protocol):
 
 
 class SeenRow(Struct, frozen=True):
-    """A row as a scan found it. ``fault`` tells why it cannot be taken up (a key that stands twice); ``stands`` that it is as it
-    was observed last: its state is left empty then."""
+    """A row as a scan found it. ``fault`` tells why it cannot be taken up: a key that stands twice; ``waits`` that it has
+    none yet."""
 
     key: str
     number: int
     state: RowState
     fault: str = ""
     waits: str = ""
-    stands: bool = False
 
 
 class SaveIntent(Struct, frozen=True):
@@ -239,13 +238,14 @@ class SheetFace(Place, Protocol):
     file: str
     signature: str  # changes when a setting that makes rows what they are does
     prints: RowPrints  # of the rows as they were in the last scan, where keys are declared
+    found: frozenset[str]  # the keys of all rows in the last scan, those too that cannot be taken up
 
     def digest(self) -> str:
         """The hash of the file as it stands. Raises PlaceTrouble or SourceFault."""
 
     def scan(self, known: Mapping[str, RowState], prints: RowPrints = ...) -> Iterable[SeenRow]:
-        """All filled rows; ``known`` are the rows as last observed, for sheets whose keys are worked out. What has one of
-        these prints stands as it was observed under that key."""
+        """The filled rows, those left out that stand as they were observed, as one of these prints tells; ``known`` are the
+        rows as last observed, for sheets whose keys are worked out."""
 
     @property
     def is_scanned(self) -> bool:

@@ -48,20 +48,18 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
     known = ledger.standing(sheet.name)
     prints = ledger.prints(sheet.name) if digest else RowPrints()
     sight = Sight()
-    seen: set[str] = set()
     changes: list[Sighting] = []
     for row in sheet.scan(known, prints) if digest else ():
         if row.waits:
             sight.waits.append(row.waits)
-            continue
-        seen.add(row.key)
-        if row.fault:
+        elif row.fault:
             sight.faults.append(row.fault)
-        elif not row.stands and not known.is_same(row.key, row.state):
+        elif not known.is_same(row.key, row.state):
             changes.append(Sighting(row.key, row.state))
     printed = prints.keys()  # nearly always all that stood
     stood = printed if len(printed) == len(known) else known
-    changes += [Sighting(key, None) for key in stood if key not in seen]
+    found = sheet.found if digest else frozenset()
+    changes += [Sighting(key, None) for key in stood if key not in found]
     text = json.dumps({"digest": digest, "signature": sheet.signature, "faults": sight.faults, "waits": sight.waits})
     ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0, sheet.prints if digest else RowPrints())
     return sight

@@ -5,7 +5,7 @@ A block that stands is known by one hash; where rows were sorted or put in betwe
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from itertools import chain
 
 from msgspec import Struct
@@ -49,6 +49,10 @@ class RowPrints(Struct, frozen=True):
         found = {mark: key for block in self.blocks for mark, key in zip(block.each(), block.keys, strict=True)}
         found.pop(UNKNOWABLE, None)
         return found
+
+    def without_blocks(self, wholes: Set[bytes]) -> RowPrints:
+        """The blocks that have none of these hashes."""
+        return RowPrints([each for each in self.blocks if each.whole not in wholes])
 
     def without(self, subjects: set[str]) -> RowPrints:
         """Those of other rows than these."""

@@ -26,6 +26,7 @@ from whenvoca.places.calendar.carrying import already_done, carry_out, is_on_its
 from whenvoca.places.halves import in_halves
 
 _TOO_FRESH = 2.0  # seconds within which time and size of a file do not tell that it stands unchanged
+_FEW = 16  # files that wait for the disk each by itself: for more, one wait for everything is shorter
 _PER_LOOK = 2000  # files that are read in one look; more come with the next
 _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
@@ -219,14 +220,14 @@ class FolderCalendar:
     def _change(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         ready: dict[Path, Path] = {}  # temporaries by the files that they are to replace
         found: list[Receipt | WhenvocaError] = []
-        is_one = len(effects) == 1
+        is_few = len(effects) <= _FEW
         try:
             for effect in effects:
                 path = self._path_of(split_key(effect.target)[0])
                 if path in ready:
-                    self._put_all(ready, is_synced=is_one)
-                found.append(self._change_one(effect, path, stamp, ready, sync=is_one))
-            self._put_all(ready, is_synced=is_one)
+                    self._put_all(ready, is_synced=is_few)
+                found.append(self._change_one(effect, path, stamp, ready, sync=is_few))
+            self._put_all(ready, is_synced=is_few)
         finally:
             self._index = (
                 None  # made anew when it is asked for: a group would read the whole folder for each of its events
@@ -278,12 +279,14 @@ class FolderCalendar:
         temporaries = [f"{base}/.{name}{files.TEMPORARY}" for name in names]
 
         def write(numbers: Sequence[int]) -> list[str]:
-            return [_write(effects[number], temporaries[number], stamp, sync=len(effects) == 1) for number in numbers]
+            return [
+                _write(effects[number], temporaries[number], stamp, sync=len(effects) <= _FEW) for number in numbers
+            ]
 
         try:
             with files.telling_trouble(self._folder, "written"):
                 digests = in_halves(write, len(effects))
-                if len(effects) > 1:
+                if len(effects) > _FEW:
                     os.sync()
                 results: list[Receipt | WhenvocaError] = [
                     self._put(temporary, f"{base}/{name}", digest, effect)

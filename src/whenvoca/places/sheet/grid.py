@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import date, datetime, time, timedelta
-from functools import lru_cache
-from itertools import zip_longest
+from functools import lru_cache, partial
+from itertools import compress, zip_longest
+from operator import is_, itemgetter
 from types import NoneType
 from typing import Any, Protocol
 
@@ -122,6 +123,8 @@ def choose_tab(tab: str | None, tabs: list[str]) -> str:
 
 _AS_THEY_ARE = frozenset([date, time, bool, int, NoneType])
 _MOSTLY = _AS_THEY_ARE | {str}
+_FIRST_SIGN = itemgetter(slice(1))
+_IS_TEXT = partial(is_, str)  # of a type
 
 
 def tidy_rows(rows: Iterable[Sequence[Any]]) -> list[list[Raw]]:
@@ -138,12 +141,13 @@ def _tidy_column(cells: Sequence[Any]) -> Sequence[Raw]:
     if kinds <= _AS_THEY_ARE:
         return cells
     if kinds == {str}:
-        if min(cells) >= "!" and max(cells) < "\x7f":
-            return cells  # each begins with a sign
+        if all("!" <= sign <= "~" for sign in set(map(_FIRST_SIGN, cells))):
+            return cells  # none is blank
         tidy = {text: tidy_cell(text) for text in set(cells)}
         return list(map(tidy.__getitem__, cells))
     if kinds <= _MOSTLY:
-        blank = {cell for cell in cells if cell.__class__ is str and tidy_cell(cell) is None}
+        texts = set(compress(cells, map(_IS_TEXT, map(type, cells))))
+        blank = {text for text in texts if tidy_cell(text) is None}
         return [None if cell in blank else cell for cell in cells] if blank else cells
     return list(map(tidy_cell, cells))
 

@@ -73,6 +73,7 @@ class SheetPlace:
         self._table_digest = ""
         self._rows: dict[str, tuple[int, list[Raw]]] = {}  # number and cells by key, as last scanned
         self.prints = _NO_PRINTS
+        self.found: frozenset[str] = frozenset()
         self._overlay: dict[str, dict[str, Raw]] = {}
         self._added: list[dict[str, Raw]] = []
         self._added_keys: set[str] = set()
@@ -191,19 +192,20 @@ class SheetPlace:
     # --- rows
 
     def scan(self, known: Mapping[str, RowState], prints: RowPrints = _NO_PRINTS) -> Iterable[SeenRow]:
-        """All filled rows with their keys."""
+        """The filled rows with their keys, but for those that stand as one of these prints says."""
         table = self.table()
         if self.settings.key:
-            rows, self.prints = see_by_columns(table, self._key_columns(table), prints, self.signature)
+            seen = see_by_columns(table, self._key_columns(table), prints, self.signature)
         else:
-            rows = see_by_content(table, known, self.written_words)
-        self._rows = {
-            seen.key: row for seen, row in zip(rows, table.rows, strict=True) if not seen.fault and not seen.waits
-        }
+            seen = see_by_content(table, known, self.written_words)
+        self.prints, self.found = seen.prints, frozenset(seen.keys)
+        self._rows = dict(zip(seen.keys, table.rows, strict=True))
+        if seen.plain is not None:
+            self._rows = {key: row for key, row in self._rows.items() if key in seen.plain}
         self._states = {}
-        if len(rows) <= _MOST_STATES:
-            self._states = {each.key: each.state for each in rows if each.state and each.key in self._rows}
-        return rows
+        if len(seen.rows) <= _MOST_STATES:
+            self._states = {each.key: each.state for each in seen.rows if each.key in self._rows}
+        return seen.rows
 
     def _state(self, key: str) -> RowState | None:
         """The row as it was last scanned, None if it was not there."""

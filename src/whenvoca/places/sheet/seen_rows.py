@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 
+from msgspec import Struct
+
 from whenvoca.engine.faces import RowState, SeenRow
 from whenvoca.engine.row_prints import Block, RowPrints
 from whenvoca.language.definitions import column_word
@@ -18,52 +20,62 @@ _UNREAD: RowState = {}
 _BLOCK = 64  # rows that are known by one print
 
 
-def see_by_content(table: Table, known: Mapping[str, RowState], written_words: frozenset[str]) -> list[SeenRow]:
+class Seen(Struct, frozen=True):
+    """What a look at all rows found: the rows that do not stand as one of the known prints says, the key of every row, in
+    their order, and which of these can be taken up; None: all of them."""
+
+    rows: list[SeenRow]
+    keys: list[str]
+    prints: RowPrints = RowPrints()
+    plain: frozenset[str] | None = None
+
+
+def see_by_content(table: Table, known: Mapping[str, RowState], written_words: frozenset[str]) -> Seen:
     """Rows whose keys are worked out; the columns that workflows write never make a row another."""
     states = [table.state_of(cells) for _, cells in table.rows]
     booking = find_booking_column([heading.name for heading in table.headings])
     written = {each.name for each in table.headings if fold_name(column_word(each.name)) in written_words}
     keys = work_out_keys(states, known, frozenset(written | ({booking} if booking else set())), booking)
-    return [SeenRow(key, number, state) for key, (number, _), state in zip(keys, table.rows, states, strict=True)]
+    rows = [SeenRow(key, number, state) for key, (number, _), state in zip(keys, table.rows, states, strict=True)]
+    return Seen(rows, keys)
 
 
-def see_by_columns(
-    table: Table, columns: Sequence[str], known: RowPrints, signature: str
-) -> tuple[list[SeenRow], RowPrints]:
-    """Rows whose keys stand in these columns, and the prints of those that can be taken up. Only rows that are not among the
-    known ones are read."""
+def see_by_columns(table: Table, columns: Sequence[str], known: RowPrints, signature: str) -> Seen:
+    """Rows whose keys stand in these columns. Only those that are not among the known ones are read."""
     printer = Printer(table.names, signature)
+    parts = [table.rows[begin : begin + _BLOCK] for begin in range(0, len(table.rows), _BLOCK)]
+    wholes = [printer.print_block([cells for _, cells in part]) for part in parts]
     standing = known.by_block()
-    one_by_one: dict[bytes, str] | None = None
+    one_by_one = known.without_blocks(standing.keys() & set(wholes)).by_row()
     rows: list[SeenRow] = []
+    keys: list[str] = []
     blocks: list[Block] = []
-    for begin in range(0, len(table.rows), _BLOCK):
-        part = table.rows[begin : begin + _BLOCK]
-        whole = printer.print_block([cells for _, cells in part])
-        if (same := standing.get(whole)) is not None:
-            rows += [SeenRow(key, row[0], _UNREAD, "", "", True) for key, row in zip(same.keys, part, strict=True)]
-            blocks.append(same)
-            continue
-        if one_by_one is None:
-            one_by_one = known.by_row()
-        marks = [printer.print_row(cells) for _, cells in part]
-        fresh = [_see(row, one_by_one.get(mark), table, columns) for mark, row in zip(marks, part, strict=True)]
-        rows += fresh
-        blocks.append(Block(whole, [row.key for row in fresh], b"".join(marks)))
-    keys = {row.key for row in rows}
-    if len(keys) < len(rows) or "" in keys:
-        counts = Counter(row.key for row in rows)
-        rows = [_doubted(row, rows, table, columns, counts) for row in rows]
-        plain = {key for key, count in counts.items() if count == 1 and key}
-        blocks = [
-            each if plain.issuperset(each.keys) else each.only([key in plain for key in each.keys]) for each in blocks
-        ]
-    return rows, RowPrints(blocks)
+    for part, whole in zip(parts, wholes, strict=True):
+        if (block := standing.get(whole)) is None:
+            marks = [printer.print_row(cells) for _, cells in part]
+            found = [one_by_one.get(mark) for mark in marks]
+            fresh = [_see(row, table, columns) for row, key in zip(part, found, strict=True) if key is None]
+            rest = iter(fresh)
+            rows += fresh
+            block = Block(whole, [next(rest).key if key is None else key for key in found], b"".join(marks))
+        keys += block.keys
+        blocks.append(block)
+    if len(distinct := set(keys)) == len(keys) and "" not in distinct:
+        return Seen(rows, keys, RowPrints(blocks))
+    counts = Counter(keys)
+    plain = frozenset(key for key, count in counts.items() if count == 1 and key)
+    read = {row.number: row for row in rows}
+    every = [
+        read.get(number) or SeenRow(key, number, _UNREAD) for (number, _), key in zip(table.rows, keys, strict=True)
+    ]
+    doubted = [
+        _doubted(row, every, table, columns, counts) for row in every if row.number in read or row.key not in plain
+    ]
+    kept = [each if plain.issuperset(each.keys) else each.only([key in plain for key in each.keys]) for each in blocks]
+    return Seen(doubted, keys, RowPrints(kept), plain)
 
 
-def _see(row: tuple[int, list[Raw]], known: str | None, table: Table, columns: Sequence[str]) -> SeenRow:
-    if known is not None:
-        return SeenRow(known, row[0], _UNREAD, "", "", True)
+def _see(row: tuple[int, list[Raw]], table: Table, columns: Sequence[str]) -> SeenRow:
     state = table.state_of(row[1])
     return SeenRow(key_of_columns(state, columns), row[0], state)
 

@@ -109,13 +109,15 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
     headings = read_headings(grid, header, where)
     below = grid.rows[header + 1 :]
     blank = {width: [None] * width for width in set(map(len, below))}
-    rows = [(number, row) for number, row in enumerate(below, header + 1) if row != blank[len(row)]]
+    rows = list(enumerate(below, header + 1))
+    if any(each in below for each in blank.values()):
+        rows = [(number, row) for number, row in rows if row != blank[len(row)]]
     totals_row = rows[-1][0] if settings.totals and rows else 0
     if totals_row:
         rows = rows[:-1]
     kinds = _declared_kinds(settings, headings, where)
     readings = {}
-    columns = list(zip_longest(*(row for _, row in rows)))
+    columns = list(zip_longest(*(below if len(rows) == len(below) else (row for _, row in rows))))
     for heading in headings:
         hints = ColumnHints(
             kind=kinds.get(heading.name),
