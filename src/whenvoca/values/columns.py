@@ -33,7 +33,7 @@ from whenvoca.values.times import HALF_DAY, WHOLE_DAY, shape_moment, shape_time
 
 Status = Literal["ok", "ambiguous", "contradictory"]
 _SAMPLE = 1000  # cells looked at to tell a column's kind; its format is told from all of them
-_FIRST_LOOK = 150  # of these, here and there: where all are plain texts, so is the column
+_FIRST_LOOK = 60  # of these, here and there: where all are plain texts, so is the column
 _SCATTER = 7919  # a prime, so that what repeats among the rows does not fall together with where is looked
 _DATE_HEADING = re.compile(
     r"\b(date|dates|day|night|when|due|begins?|starts?|ends?|from|to|until|on|born|opened|closed)\b", re.IGNORECASE

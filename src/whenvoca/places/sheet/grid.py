@@ -124,6 +124,7 @@ def choose_tab(tab: str | None, tabs: list[str]) -> str:
 _AS_THEY_ARE = frozenset([date, time, bool, int, NoneType])
 _MOSTLY = _AS_THEY_ARE | {str}
 _FIRST_SIGN = itemgetter(slice(1))
+_GLANCE = 256  # cells that tell whether the texts of a column come again and again
 _IS_TEXT = partial(is_, str)  # of a type
 
 
@@ -141,10 +142,11 @@ def _tidy_column(cells: Sequence[Any]) -> Sequence[Raw]:
     if kinds <= _AS_THEY_ARE:
         return cells
     if kinds == {str}:
-        if all("!" <= sign <= "~" for sign in set(map(_FIRST_SIGN, cells))):
+        do_repeat = len(set(cells[:_GLANCE])) < _GLANCE // 2
+        if not do_repeat and all("!" <= sign <= "~" for sign in set(map(_FIRST_SIGN, cells))):
             return cells  # none is blank
         tidy = {text: tidy_cell(text) for text in set(cells)}
-        return list(map(tidy.__getitem__, cells))
+        return list(map(tidy.__getitem__, cells)) if None in tidy.values() else cells
     if kinds <= _MOSTLY:
         texts = set(compress(cells, map(_IS_TEXT, map(type, cells))))
         blank = {text for text in texts if tidy_cell(text) is None}

@@ -69,6 +69,7 @@ class SheetPlace:
         self.memory: InfoMemory = NoMemory()
         self.wanted_headings: list[str] = []
         self.signature = "|".join([settings.tab or "", str(settings.header or ""), *settings.key])
+        self._info: tuple[str, PlaceInfo] | None = None  # with the hash of the file that it is of
         self._table: Table | None = None
         self._table_digest = ""
         self._rows: dict[str, tuple[int, list[Raw]]] = {}  # number and cells by key, as last scanned
@@ -152,7 +153,10 @@ class SheetPlace:
         try:
             if self.is_missing():
                 return PlaceInfo(**common)
+            if self._info is not None and self._info[0] == self.open_file.digest:
+                return self._info[1]
             if (seen := self.memory.recall(self)) is not None:
+                self._info = (self.open_file.digest, seen)
                 return seen
             table = self.table()
             self._check_keys(table)
@@ -163,6 +167,7 @@ class SheetPlace:
         columns = column_infos(table, self.settings)
         told: dict[str, Any] = {"warnings": self._warnings(table), "key_warning": self._key_warning(table)}
         info = PlaceInfo(**common, **told, columns=columns, twice=table.twice)
+        self._info = (self.open_file.digest, info)
         self.memory.keep(self, info)
         return info
 
