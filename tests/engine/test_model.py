@@ -47,6 +47,7 @@ class Mirrored:
 
     base: Fields | None = None
     copy: Fields | None = None
+    was_lost: bool = False  # its row was seen to be gone since the copy was made
 
 
 class MirrorMachine(RuleBasedStateMachine):
@@ -147,6 +148,7 @@ class MirrorMachine(RuleBasedStateMachine):
         now, failed = self.in_set(), False
         for key in KEYS:
             row, mirrored = now.get(key), self.model[key]
+            mirrored.was_lost = mirrored.was_lost or key not in self.rows
             if row == self.seen.get(key):
                 continue
             if row is None:
@@ -154,8 +156,8 @@ class MirrorMachine(RuleBasedStateMachine):
                     mirrored.base = mirrored.copy = None
                 elif mirrored.copy is not None:
                     failed = True
-            elif mirrored.base is None:
-                mirrored.base = mirrored.copy = row
+            elif mirrored.base is None or (mirrored.copy is None and mirrored.was_lost):
+                mirrored.base, mirrored.copy, mirrored.was_lost = row, row, False
             elif mirrored.copy is None:
                 failed = True
             else:
@@ -196,7 +198,7 @@ class MirrorMachine(RuleBasedStateMachine):
         if done:
             self.command("undo", *done, "--yes")
         assert {key: event.content() for key, event in self.events().items()} == before
-        known = {key: Mirrored(each.base, each.copy) for key, each in self.model.items()}
+        known = {key: Mirrored(each.base, each.copy, each.was_lost) for key, each in self.model.items()}
         self.follow()
         for key, each in known.items():  # what was written is as it was; what both sides had made alike stays agreed
             now = self.model[key]
@@ -205,7 +207,7 @@ class MirrorMachine(RuleBasedStateMachine):
             else:
                 was, base = each.base, now.base
                 kept = [base[n] if now.copy[n] == each.copy[n] else was[n] for n in (0, 1)]
-                self.model[key] = Mirrored((kept[0], kept[1]), each.copy)  # type: ignore[arg-type]
+                self.model[key] = Mirrored((kept[0], kept[1]), each.copy, now.was_lost)  # type: ignore[arg-type]
 
     @invariant()
     def calendar_is_as_the_model_says(self) -> None:
