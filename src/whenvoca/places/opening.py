@@ -45,7 +45,7 @@ if TYPE_CHECKING:
 _SHEET_KEYS = ("kind", "file", "tab", "header", "key", "dates", "decimal", "kinds", "encoding", "delimiter", "create",
                "readonly", "totals", "zone")  # fmt: skip
 _CALENDAR_KEYS = ("kind", "folder", "file", "zone", "clash", "readonly")
-_SERVER_KEYS = ("server", "calendar", "user", "password", "ca", "seconds", "invite")
+_SERVER_KEYS = ("server", "calendar", "user", "password", "ca", "seconds", "nameserver", "invite")
 _TASKS_KEYS = ("kind", "folder", "zone", "readonly")
 _CHAT_KEYS = (
     "kind",
@@ -318,7 +318,7 @@ class Places:
         ca = str(self._path(settings, "ca")) if settings.has("ca") else ""
         client = DavClient(
             settings.text("server"), user, Secret(settings, "password", user), wait=self._clock.wait, name=settings.name, ca=ca,
-            seconds=float(settings.number("seconds") or 30),
+            seconds=float(settings.number("seconds") or 30), nameserver=settings.text("nameserver"),
         )  # fmt: skip
         noun: Noun = "task" if settings.kind == "tasks" else "event"
         calendar = settings.text("calendar")

@@ -100,7 +100,7 @@ class DavCalendar:
 
     @property
     def _where(self) -> str:
-        return f"{self.name}, {urlsplit(self.client.base).netloc}"
+        return f"{self.name}, {self.client.host}"
 
     def _is_calendar(self, piece: Piece) -> bool:
         kinds = piece.properties.get(f"{{{DAV}}}resourcetype")
@@ -115,7 +115,7 @@ class DavCalendar:
 
     def describe(self) -> PlaceReport:
         """How much the calendar holds."""
-        shown = f"{self.client.base} {self._wanted}".strip()
+        shown = f"{self.client.server} {self._wanted}".strip()
         try:
             count = len(self._listed())
         except WhenvocaError as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import email.utils
+import re
 import weakref
 from collections.abc import Callable, Iterator, Mapping
 from threading import Lock
@@ -12,6 +13,7 @@ from urllib.parse import urljoin, urlsplit
 from msgspec import Struct, field
 
 from whenvoca.errors import PlaceTrouble, SettingsFault
+from whenvoca.places.calendar.finding_server import find_server
 from whenvoca.places.secrets import Secret
 
 DAV, CALDAV, CALSERVER = "DAV:", "urn:ietf:params:xml:ns:caldav", "http://calendarserver.org/ns/"
@@ -20,6 +22,7 @@ _TRIES = 3  # of one request, where the server is busy or does not answer
 _LONGEST_PAUSE = 60.0  # a Retry-After beyond it is told instead of waited for
 _MOST_REDIRECTS = 5
 _XML = {"content-type": "application/xml; charset=utf-8"}
+_DOMAIN = re.compile(r"(?!-)[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*")
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
 
@@ -49,15 +52,36 @@ class DavClient:
     """One server, one user. Safe to use from several threads. Raises PlaceTrouble where the server cannot be used."""
 
     def __init__(
-        self, base: str, user: str, secret: Secret, *, wait: Callable[[float], None], name: str, ca: str = "",
-        seconds: float = 30.0,
+        self, server: str, user: str, secret: Secret, *, wait: Callable[[float], None], name: str, ca: str = "",
+        seconds: float = 30.0, nameserver: str = "",
     ) -> None:  # fmt: skip
-        self.base = base
+        self.server = server  # as it is written: an address, or a domain
+        self._nameserver = nameserver
+        self._base = server if "://" in server else ""
         self._user, self._secret = user, secret
         self._wait, self._name, self._ca, self._seconds = wait, name, ca, seconds
         self._client: Any = None
         self._lock = Lock()
         self.requests = 0  # how many were sent, for tests and benchmarks
+
+    @property
+    def base(self) -> str:
+        """The address of the server; a domain's is found by its records. Raises PlaceTrouble or SettingsFault."""
+        if not self._base:
+            if not _DOMAIN.fullmatch(self.server):
+                raise SettingsFault(
+                    f'"{self.server}" is no address of a server', where=self._name,
+                    mend='such as "https://dav.example.org/", or a domain: "example.org"',
+                )  # fmt: skip
+            self._base = find_server(
+                self.server, self._name, nameserver=self._nameserver, seconds=self._seconds
+            )  # fmt: skip
+        return self._base
+
+    @property
+    def host(self) -> str:
+        """The server as messages name it."""
+        return urlsplit(self._base).netloc or self.server
 
     def _opened(self) -> Any:
         with self._lock:
@@ -171,7 +195,7 @@ class DavClient:
     def _unreachable(self, error: Exception) -> PlaceTrouble:
         import httpx
 
-        where = f"{self._name}, {urlsplit(self.base).netloc}"
+        where = f"{self._name}, {self.host}"
         if "CERTIFICATE" in str(error).upper():
             return PlaceTrouble(
                 f"its certificate is not trusted: {error}",
