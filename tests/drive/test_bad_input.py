@@ -37,7 +37,7 @@ CASES: list[tuple[str, Callable[[Desk], object], int, str]] = [
         2,
         "is a folder, and a file is wanted here",
     ),
-    ("empty sheet", sheet(""), 2, "no row looks like headings"),
+    ("empty sheet", sheet(""), 2, "is empty: there is not even a row of headings"),
     ("no text", sheet(b"\x00\x01\x02"), 2, "is no text"),
     (
         "another encoding",

@@ -73,6 +73,16 @@ def test_read_sheet_of_a_place_uses_its_settings(slots: Desk) -> None:
     slots.rows(R1.replace("17.03", "03.04"))
     assert slots.drive("read", "sheet", "requests", "--json").json["columns"][4]["format"] == "day first"
     assert slots.drive("read", "sheet", "requests.csv", "--json").json["columns"][4]["status"] == "ambiguous"
+    for name in ("requests.csv", "other.csv"):
+        slots.write(name, "No,Day\nR-1,17.03.2027\n")
+    ends = [
+        slots.drive("read", "sheet", each).err.splitlines()[-1] for each in ("requests.csv", "requests", "other.csv")
+    ]
+    assert ends == [
+        "next: with the settings of the place requests: whenvoca read sheet requests",
+        "next: whenvoca check",
+        "next: name it in whenvoca.toml and write a workflow, such as: whenvoca new DIR",
+    ]
 
 
 def test_new_workspace_passes_check_and_runs(desk: Desk) -> None:

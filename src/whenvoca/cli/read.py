@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -13,7 +14,7 @@ from whenvoca.cli import reading
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled, to_json
 from whenvoca.engine.clock import RealClock
-from whenvoca.errors import RequestFault, SettingsFault, SourceFault
+from whenvoca.errors import RequestFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.places.opening import make_backing
 from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.sheet.place import SheetPlace
@@ -52,8 +53,10 @@ def sheet(
 
     Example: whenvoca read sheet requests.xlsx --tab Slots
     """
+    known = ""
     if not Path(file).exists() and (place := _named_place(common, file)) is not None:
         opened, others = place, []
+        known = place.name
     else:
         order, sign = to_hint_settings(dates or None, decimal or None)
         settings = SheetSettings(
@@ -68,7 +71,7 @@ def sheet(
     if common.as_json:
         show_json(document)
     else:
-        _show(to_json(document), common)
+        _show(to_json(document), common, known, _places_of(common, opened))
     return 0
 
 
@@ -92,6 +95,20 @@ def _named_place(common: Common, name: str) -> SheetPlace | None:
     return found if isinstance(found, SheetPlace) else None
 
 
+def _places_of(common: Common, opened: SheetPlace) -> list[str]:
+    """The places of the workspace at hand that are this very tab; none where there is no workspace."""
+    try:
+        places = common.open().places
+        paths = places.watched_paths()
+        found = [places.open_named(name) for name, files in paths.items() if opened.open_file.path.absolute() in files]
+    except WhenvocaError:
+        return []
+    tab = opened.tab_name.casefold()
+    return [
+        each.name for each in found if isinstance(each, SheetPlace) and (each.settings.tab or tab).casefold() == tab
+    ]
+
+
 def _kinds(given: tuple[str, ...]) -> dict[str, Kind]:
     found = {}
     for each in given:
@@ -104,7 +121,8 @@ def _kinds(given: tuple[str, ...]) -> dict[str, Kind]:
     return found
 
 
-def _show(document: dict[str, Any], common: Common) -> None:
+def _show(document: dict[str, Any], common: Common, shown_as: str, places: Sequence[str]) -> None:
+    """``shown_as`` is the place that was asked for; ``places`` are those that the file is."""
     tab = f", tab {document['tab']}" if document["tab"] else ""
     console().print(
         f"{document['file']}{tab}: headings in row {document['header_row']}, {document['rows']} rows", soft_wrap=True
@@ -139,5 +157,9 @@ def _show(document: dict[str, Any], common: Common) -> None:
         say_next(
             f"say how they are meant: --{setting} {value} here, {setting} = {value} at the place", quiet=common.quiet
         )
+    elif shown_as:
+        say_next("whenvoca check", quiet=common.quiet)
+    elif places:
+        say_next(f"with the settings of the place {places[0]}: whenvoca read sheet {places[0]}", quiet=common.quiet)
     else:
         say_next("name it in whenvoca.toml and write a workflow, such as: whenvoca new DIR", quiet=common.quiet)

@@ -78,6 +78,9 @@ def command(
     return done.exit_code
 
 
+_WOULD = {"done": "would be done", "failed": "would fail", "waiting": "would wait"}
+
+
 def _moment(text: str, zone: ZoneInfo) -> str:
     return f"{datetime.fromisoformat(text).astimezone(zone):%a %d %b %H:%M}"
 
@@ -87,7 +90,7 @@ def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None
         when = f"{_moment(result.at, zone)} · " if zone is not None and result.at else ""
         head = f"{when}{result.workflow} · {result.label}: "
         line = styled(head, "bold")
-        said = result.outcome if result.outcome == "not taken up" else f"would be {result.outcome}"
+        said = _WOULD.get(result.outcome, result.outcome)
         line.append(said, OUTCOME_STYLES.get(result.outcome, ""))
         if result.reason:
             line.append(f": {result.reason}")

@@ -37,6 +37,11 @@ def find_header(grid: Grid) -> int:
         score = _heading_score(grid, number, row)
         if score > best_score:
             best, best_score = number, score
+    if best < 0 and all(cell is None for row in grid.rows for cell in row):
+        raise SourceFault(
+            "is empty: there is not even a row of headings",
+            mend="bring the sheet back, or write the headings into its first row",
+        )
     if best < 0:
         raise SourceFault("no row looks like headings", mend="say which row holds them: header = N at the place")
     return best
