@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
+from itertools import accumulate, repeat
 from typing import Any
 
 from whenvoca.errors import RowFault
@@ -139,8 +140,10 @@ def _stepped(wall: datetime, step: timedelta, low: datetime, high: datetime, cou
     last = (high - wall) // step
     if count is not None:
         last = min(last, count - 1)
-    begin = wall + first * step
-    return [begin + index * step for index in range(last - first + 1)]
+    if last < first:
+        return []
+    steps: Any = repeat(step, last - first)
+    return list(accumulate(steps, initial=wall + first * step))
 
 
 def _interval(parts: dict[str, str]) -> int:

@@ -37,7 +37,7 @@ UTC_ZONE = ZoneInfo("UTC")
 _to_moment = lru_cache(maxsize=256)(datetime.fromisoformat)  # what is taken up together happened at one moment
 GROUP = 2500  # runs that advance together
 _LATE = 60  # seconds after which a run by time is told as late
-MOST_UNSAVED = 15_000  # runs whose cells may wait for the save of their file; more would only fill the memory
+MOST_UNSAVED = 10_000  # runs whose cells may wait for the save of their file; more would only fill the memory
 
 
 class SavingFile(Protocol):

@@ -16,6 +16,7 @@ _STRICT_MAIN = "http://purl.oclc.org/ooxml/spreadsheetml/main"
 _RELATION = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
 _LARGEST_PART = 1 << 30
 _LARGEST_RATIO = 400  # a part that unpacks to more than this many times its size, and is large, is a bomb
+_PIECE = 1 << 20  # bytes that are unpacked together
 _BLOCK = 1 << 16  # bytes of a part that are packed together
 _BOMB_FLOOR = 64 << 20
 
@@ -41,8 +42,12 @@ class Package:
 
     def read(self, part: str) -> bytes:
         """The content of a part. Raises SourceFault if it is broken or missing."""
+        content = io.BytesIO()  # unpacked piece by piece: at once, a large part would stand in memory twice
         try:
-            return self._zip.read(part)
+            with self._zip.open(part) as packed:
+                while piece := packed.read(_PIECE):
+                    content.write(piece)
+            return content.getvalue()
         except (KeyError, zipfile.BadZipFile, OSError, EOFError, RuntimeError, NotImplementedError) as error:
             raise SourceFault(
                 f"is a broken workbook: its part {part} cannot be read", mend="save it as .xlsx again"
