@@ -14,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.places.test_sheets import HEAD, as_csv, place_on
+from tests.places.workbooks import plain_workbook
 from whenvoca.engine.faces import SeenRow
 from whenvoca.engine.ledger import Ledger, Sighting
 from whenvoca.engine.ledger_sqlite import SqliteLedger
@@ -45,6 +46,13 @@ def test_prints_are_equal_for_equal_cells_of_equal_types_only(one: list[Any], ot
     again = Printer(["A", "B"], "")
     assert again.print_row(list(one)) == printer.print_row(one)
     assert again.print_block([other, list(one)]) == printer.print_block([other, one])
+
+
+@given(st.lists(st.lists(CELLS, min_size=2, max_size=2), min_size=1, max_size=5))
+def test_knowing_the_types_of_columns_changes_no_print(rows: list[list[Any]]) -> None:
+    kinds = [set(map(type, column)) for column in zip(*rows, strict=True)]
+    told = Printer(["A", "B"], "", [next(iter(each)) if len(each) == 1 else None for each in kinds])
+    assert told.print_block(rows) == Printer(["A", "B"], "").print_block(rows)
 
 
 @given(st.lists(st.lists(CELLS, max_size=3), max_size=5), st.lists(st.lists(CELLS, max_size=3), max_size=5))
@@ -238,3 +246,19 @@ def test_blocks_of_rows_tell_the_same_as_rows_one_by_one(
     assert gone == {f"R-{n}" for n in range(1, 6)} - {row[1] for row in after}
     assert ledger.prints("requests").keys() == [row[1] for row in after]
     assert "R-1" not in [row.key for row in look(ledger, path, ROWS[:3])]
+
+
+def test_two_columns_of_one_name_are_not_taken_for_each_other(ledger: Ledger, tmp_path: Path) -> None:
+    path = tmp_path / "s.xlsx"
+    head = ["Answer", "No", "Day", "Day"]
+
+    def seen(first: Any) -> list[str]:
+        path.write_bytes(plain_workbook([head, [None, "R-1", first, "x"], [None, "R-2", "other", "y"]], tab="T"))
+        sheet, found = place_on(path), []
+        real = sheet.scan
+        sheet.scan = lambda *args: (rows := list(real(*args)), found.extend(rows))[0]  # type: ignore[method-assign]
+        observe_sheet(ledger, sheet, NOW)
+        return [row.key for row in found]
+
+    assert seen("2027-03-17") == ["R-1", "R-2"]
+    assert seen(date(2027, 3, 17)) == ["R-1"]

@@ -74,6 +74,7 @@ class ColumnReading(Struct, frozen=True, kw_only=True):
     formats: tuple[str, ...] = ()  # the readings that are open; one where it is settled
     filled: int = 0
     has_texts: bool = False  # whether a cell of it is a text
+    only: type | None = None  # of which type all its cells are, the empty ones too; None where there are several
     readings: Mapping[str, Sequence[Any]] = field(default_factory=dict)
 
     def read(self, raw: Raw) -> Any:
@@ -127,10 +128,18 @@ def read_column(name: str, cells: Sequence[Raw], hints: ColumnHints | None = Non
     """The reading of a whole column. ``cells`` are raw and tidy; empty ones are passed over."""
     hints = hints or ColumnHints()
     types = set(map(type, cells))
+    only = next(iter(types)) if len(types) == 1 else None
     filled = [cell for cell in cells if cell is not None] if NoneType in types else cells
     types.discard(NoneType)
     kind = hints.kind or _tell_kind(name, filled)
-    common: Any = {"name": name, "kind": kind, "hints": hints, "filled": len(filled), "has_texts": str in types}
+    common: Any = {
+        "name": name,
+        "kind": kind,
+        "hints": hints,
+        "filled": len(filled),
+        "has_texts": str in types,
+        "only": only,
+    }
     if kind is Kind.TEXT or not filled:
         return ColumnReading(**common, format=_declared(kind, hints), formats=_open_formats(kind, hints))
     texts = [cell for cell in filled if isinstance(cell, str)] if str in types else []

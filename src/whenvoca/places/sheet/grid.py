@@ -25,6 +25,9 @@ class Grid(Struct):
     epoch_1904: bool = False
     notes: tuple[str, ...] = ()
     has_formulas: bool = False
+    columns: list[Sequence[Raw]] = field(
+        default_factory=list
+    )  # the same cells, where they are at hand; until the table is read
 
 
 class TabWrites(Struct):
@@ -128,13 +131,14 @@ _GLANCE = 256  # cells that tell whether the texts of a column come again and ag
 _IS_TEXT = partial(is_, str)  # of a type
 
 
-def tidy_rows(rows: Iterable[Sequence[Any]]) -> list[list[Raw]]:
-    """The cells of the reading library in their one form, shorter rows filled up; most columns are so at once."""
+def tidy_rows(rows: Iterable[Sequence[Any]]) -> tuple[list[list[Raw]], list[Sequence[Raw]]]:
+    """The cells of the reading library in their one form, by rows and by columns, shorter rows filled up. Most columns are so at
+    once."""
     columns: list[Sequence[Raw]] = list(zip_longest(*rows))
     del rows  # a large sheet is not held three times
     for index, cells in enumerate(columns):
         columns[index] = _tidy_column(cells)
-    return list(map(list, zip(*columns, strict=True)))
+    return list(map(list, zip(*columns, strict=True))), columns
 
 
 def _tidy_column(cells: Sequence[Any]) -> Sequence[Raw]:

@@ -42,7 +42,7 @@ def see_by_content(table: Table, known: Mapping[str, RowState], written_words: f
 
 def see_by_columns(table: Table, columns: Sequence[str], known: RowPrints, signature: str) -> Seen:
     """Rows whose keys stand in these columns. Only those that are not among the known ones are read."""
-    printer = Printer(table.names, signature)
+    printer = Printer(table.names, signature, [table.only_type(name) for name in table.names])
     parts = [table.rows[begin : begin + _BLOCK] for begin in range(0, len(table.rows), _BLOCK)]
     wholes = [printer.print_block([cells for _, cells in part]) for part in parts]
     standing = known.by_block()

@@ -88,6 +88,11 @@ class Table(Struct):
         """A row's filled cells by column name."""
         return {name: cell for name, cell in zip(self.names, cells, strict=False) if cell is not None and name}
 
+    def only_type(self, name: str) -> type | None:
+        """Of which type all cells of a column are; None where there are several, or where another column is called so too."""
+        reading = self.readings.get(name)
+        return reading.only if reading is not None and self.names.count(name) == 1 else None
+
     def read_again(self, names: Iterable[str]) -> None:
         """Reads these columns anew, after cells in them were written."""
         for heading in self.headings:
@@ -117,7 +122,11 @@ def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Ta
         rows = rows[:-1]
     kinds = _declared_kinds(settings, headings, where)
     readings = {}
-    columns = list(zip_longest(*(below if len(rows) == len(below) else (row for _, row in rows))))
+    if grid.columns and len(rows) == len(below):
+        columns = [column[header + 1 :] for column in grid.columns]
+    else:
+        columns = list(zip_longest(*(row for _, row in rows)))
+    grid.columns = []
     for heading in headings:
         hints = ColumnHints(
             kind=kinds.get(heading.name),
