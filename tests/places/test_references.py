@@ -98,9 +98,10 @@ def test_tabs_are_chosen_by_name_or_where_there_is_one() -> None:
 
 
 def test_cells_are_tidied_by_their_kind() -> None:
-    assert tidy_rows([["a", "", " ", "\u200b", 2.0, 2.5, True, None, "=x"]])[0] == [
-        ["a", None, None, None, 2, pytest.approx(2.5), True, None, "=x"]
-    ]
+    rows = [["a", "", " ", "\u200b", 2.0, 2.5, True, None, "=x"], ["b", " "]]
+    tidy = [["a", None, None, None, 2, pytest.approx(2.5), True, None, "=x"], ["b", *[None] * 8]]
+    assert [list(column) for column in tidy_rows(rows)] == [list(column) for column in zip(*tidy, strict=True)]
+    assert rows == tidy
 
 
 # --- headings

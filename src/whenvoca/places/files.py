@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from whenvoca.errors import PlaceTrouble, SourceFault
+from whenvoca.places import letting_go
 
 TEMPORARY = ".whenvoca-tmp"
 _REASONS = {
@@ -74,7 +75,7 @@ def put_in_place(temporary: Path, path: Path, *, sync: bool = True) -> None:
     """Renames the temporary over the file and forces the folder to the disk, unless that is done for a group."""
     with telling_trouble(path, "replaced"):
         try:
-            os.replace(temporary, path)
+            letting_go.replace(temporary, path)
         except OSError:
             temporary.unlink(missing_ok=True)
             raise

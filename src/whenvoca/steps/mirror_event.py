@@ -46,9 +46,13 @@ def _act(call: StepCall) -> Acting:
     return (yield from _follow(call, rule))
 
 
+def _known(call: StepCall) -> Standing | Missing:
+    return call.stage.find_made(call.place, call.lineage)
+
+
 def _made(call: StepCall) -> Standing | Missing:
     """What stands of this mirror; an event that existed before is adopted by the UID that the step gives."""
-    made = call.stage.find_made(call.place, call.lineage)
+    made = _known(call)
     if not isinstance(made, Missing) or not (uid := call.text("uid")):
         return made
     stored = call.stage.find_event(call.place, uid)
@@ -141,8 +145,7 @@ def _follow(call: StepCall, rule: str) -> Acting:
             known[_DISPUTED] = list(disputes.values())
         more: dict[str, Any] = {"lineage": call.lineage.to_mark(), "number": made.number, "base": known}
         change = to_change(made.stored, new, call.place, notes, copy.uid, **more)
-        is_adopted = isinstance(call.stage.find_made(call.place, call.lineage), Missing)
-        if change is None and (known != made.base or is_adopted):
+        if change is None and (known != made.base or isinstance(_known(call), Missing)):
             return Effect(
                 verb=kind.verb("take"),
                 place=call.place,
@@ -161,9 +164,10 @@ def _follow(call: StepCall, rule: str) -> Acting:
             f"changed in {call.place} by another hand, and not as its {_subject(call)} says: {said}; left as it is",
             mend="make both alike, or say: disputed as in source, or as in copy",
         )
+    if done and done[0].event:
+        return call.stage.to_thing(call.place, done[0].event)
     made = _made(call)
-    event = done[0].event if done and done[0].event else made.stored.event if isinstance(made, Standing) else None
-    return None if event is None else call.stage.to_thing(call.place, event)
+    return call.stage.to_thing(call.place, made.stored.event) if isinstance(made, Standing) else None
 
 
 def _is_same(call: StepCall, group: str, one: Event, other: Event) -> bool:

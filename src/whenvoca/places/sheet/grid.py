@@ -131,14 +131,19 @@ _GLANCE = 256  # cells that tell whether the texts of a column come again and ag
 _IS_TEXT = partial(is_, str)  # of a type
 
 
-def tidy_rows(rows: Iterable[Sequence[Any]]) -> tuple[list[list[Raw]], list[Sequence[Raw]]]:
-    """The cells of the reading library in their one form, by rows and by columns, shorter rows filled up. Most columns are so at
-    once."""
+def tidy_rows(rows: list[list[Any]]) -> list[Sequence[Raw]]:
+    """Brings the cells of the reading library into their one form, shorter rows filled up, in place; answers the columns. Most
+    are so at once."""
     columns: list[Sequence[Raw]] = list(zip_longest(*rows))
-    del rows  # a large sheet is not held three times
+    for row in rows:
+        if len(row) < len(columns):
+            row.extend([None] * (len(columns) - len(row)))
     for index, cells in enumerate(columns):
-        columns[index] = _tidy_column(cells)
-    return list(map(list, zip(*columns, strict=True))), columns
+        columns[index] = tidy = _tidy_column(cells)
+        if tidy is not cells:
+            for row, cell in zip(rows, tidy, strict=True):
+                row[index] = cell
+    return columns
 
 
 def _tidy_column(cells: Sequence[Any]) -> Sequence[Raw]:

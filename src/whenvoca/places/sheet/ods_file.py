@@ -41,8 +41,8 @@ class OdsFile:
             rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
         except (CalamineError, ValueError, OSError) as error:
             raise SourceFault(f"is a spreadsheet that cannot be read: {error}", mend="save it again") from error
-        tidy, columns = tidy_rows(rows)
-        return Grid(tab=name, rows=tidy, columns=columns)
+        columns = tidy_rows(rows)
+        return Grid(tab=name, rows=rows, columns=columns)
 
     def _open(self, data: bytes) -> Any:
         from python_calamine import CalamineError, CalamineWorkbook

@@ -59,17 +59,18 @@ class XlsxFile:
         try:
             sheet = read()
             merges = _vertical_merges(sheet.merged_cell_ranges or [])
-            tidy, columns = tidy_rows(sheet.to_python(skip_empty_area=False))
+            rows: list[list[Any]] = sheet.to_python(skip_empty_area=False)
+            columns = tidy_rows(rows)
         except (CalamineError, ValueError, OSError) as error:
             raise SourceFault(f"is a workbook that cannot be read: {error}", mend="save it as .xlsx again") from error
         del sheet
         for (row, column), shown in errors.items():
-            if row < len(tidy) and column < len(tidy[row]):
-                tidy[row][column] = shown
+            if row < len(rows) and column < len(rows[row]):
+                rows[row][column] = shown
                 columns = []
         return Grid(
             tab=name,
-            rows=tidy,
+            rows=rows,
             vertical_merges=merges,
             epoch_1904=package.uses_1904(),
             has_formulas=has_formulas,
