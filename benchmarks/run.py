@@ -592,8 +592,8 @@ def next_start_after_a_change(folder: Path, repeats: int = 30) -> tuple[float, f
     from whenvoca.engine.clock import RealClock
     from whenvoca.engine.ledger_sqlite import SqliteLedger
     from whenvoca.engine.observing import observe_calendar
+    from whenvoca.engine.open_program import open_program
     from whenvoca.engine.starts import take_up_starts
-    from whenvoca.engine.working import open_program
     from whenvoca.kit import open_kit
 
     kit = open_kit(folder, RealClock())

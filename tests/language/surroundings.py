@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from whenvoca.engine.event_thing import event_type
 from whenvoca.kit import VOCABULARY
-from whenvoca.language.checker import Surroundings, check_workflow
+from whenvoca.language.checker import check_workflow
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo
 from whenvoca.language.faults import Fault
+from whenvoca.language.field_checks import Surroundings
 from whenvoca.language.reader import read_workflow
 from whenvoca.values.kinds import Kind
 

@@ -13,7 +13,7 @@ import click
 from whenvoca.cli.output import say
 from whenvoca.engine.asking import Question, read_answer
 from whenvoca.engine.program import iter_asks
-from whenvoca.engine.working import Candidate, nobody_answers, nobody_picks
+from whenvoca.engine.request import Candidate, nobody_answers, nobody_picks
 from whenvoca.errors import RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.language.tree import Workflow

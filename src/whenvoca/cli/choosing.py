@@ -11,7 +11,7 @@ from typing import Any
 import click
 
 from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.working import Choice
+from whenvoca.engine.request import Choice
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language.tree import Workflow
 

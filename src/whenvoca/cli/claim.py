@@ -7,10 +7,10 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, say_next, show_json
 from whenvoca.engine.clock import RealClock
+from whenvoca.engine.home import LOCK_PATIENCE, claim_home
 from whenvoca.engine.identity import new_root
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.lock import worker_lock
-from whenvoca.engine.working import LOCK_PATIENCE, claim_home
 from whenvoca.engine.workspace import load_workspace, write_root
 
 

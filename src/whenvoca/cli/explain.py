@@ -13,8 +13,8 @@ from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, st
 from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.explaining import Explanation, Told, explain_request, explain_run, explain_subject
 from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.open_program import observe, open_program
 from whenvoca.engine.sources import MessageSource, SheetSource
-from whenvoca.engine.working import observe, open_program
 from whenvoca.errors import RequestFault
 from whenvoca.kit import Kit
 

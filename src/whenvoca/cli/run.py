@@ -13,10 +13,12 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_line, show_table, styled
 from whenvoca.cli.progress import progress_bar
-from whenvoca.engine.batch import RunResult
 from whenvoca.engine.brake import Held
 from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.working import Choice, Outcome, Request, open_ledger, run_workflows
+from whenvoca.engine.home import open_ledger
+from whenvoca.engine.outcome import Outcome, RunResult
+from whenvoca.engine.request import Choice, Request
+from whenvoca.engine.working import run_workflows
 from whenvoca.errors import ExitCode
 
 _MOST_SHOWN, _ALL = 40, 10**9

@@ -15,11 +15,11 @@ from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import describe_effect
 from whenvoca.cli.output import OUTCOME_STYLES, console, say, styled
 from whenvoca.cli.run import run_to_json
-from whenvoca.engine.batch import RunResult
 from whenvoca.engine.health import WAKE_FILE
+from whenvoca.engine.home import hold_ledger
+from whenvoca.engine.outcome import Outcome, RunResult
 from whenvoca.engine.times import Job
 from whenvoca.engine.watching import Loaded, Watch
-from whenvoca.engine.working import Outcome, hold_ledger
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.kit import Kit
 from whenvoca.places.waking import FileWaker

@@ -15,13 +15,14 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from whenvoca.calendars.state import split_key
 from whenvoca.engine.asking import Question
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import TELLING, Effect, EffectKey, Receipt, deed_of, noun_of
-from whenvoca.engine.faces import CalendarFace, RowState, SavedRows, SaveIntent, SheetFace
+from whenvoca.engine.effects import TELLING, Effect, EffectKey, Receipt
+from whenvoca.engine.faces import RowState, SavedRows, SaveIntent, SheetFace
 from whenvoca.engine.ledger import Journal, JournalEntry, Ledger, Occurrence, Sighting
-from whenvoca.engine.observing import moved_cursor, sightings
+from whenvoca.engine.observing import moved_cursor
+from whenvoca.engine.outcome import RunResult
+from whenvoca.engine.own_events import note_own_events
 from whenvoca.engine.people import People
 from whenvoca.engine.presence import VERBS, note_presence
 from whenvoca.engine.program import Program, TroubleFault, reason_of
@@ -49,22 +50,6 @@ class SavingFile(Protocol):
 
     def save(self, begin: Callable[[SaveIntent, list[int]], None]) -> dict[str, SavedRows]:
         """Saves it; see ``places.sheet.place.OpenFile``."""
-
-
-class RunResult(Struct, frozen=True):
-    """How a run ended, for people: done, failed, or waiting for a setting or a place."""
-
-    workflow: str
-    label: str
-    outcome: str
-    reason: str = ""
-    mend: str = ""
-    effects: tuple[Effect, ...] = ()
-    run: int = 0
-    trouble: WhenvocaError | None = None
-    subject: str = ""
-    occurrence: int = 0
-    at: str = ""  # the moment of the occurrence
 
 
 class _Start(Struct):
@@ -512,38 +497,6 @@ def _no_more() -> Performing:
 
 _ENDED = _no_more()  # stands for the generator of a run that has ended, so that its names and values are let go
 _LET_GO: Any = None  # and for what it acted with
-
-
-def note_own_events(
-    ledger: Ledger,
-    calendar_of: Callable[[str], CalendarFace],
-    written: Sequence[tuple[Effect, Receipt, int]],
-    at: datetime,
-) -> None:
-    """Enters our own writes to calendars that are observed into their log, with the run that made them."""
-    by_calendar: dict[str, dict[str, tuple[Effect, Receipt, int]]] = {}
-    for effect, receipt, run in written:
-        if deed_of(effect.verb) != "take" and noun_of(effect.verb) in ("event", "task"):
-            by_calendar.setdefault(effect.place, {})[split_key(effect.target)[0]] = (effect, receipt, run)
-    for place, by_uid in by_calendar.items():
-        cursor = ledger.cursor(place)
-        if not cursor:
-            continue
-        calendar, fresh, gone = calendar_of(place), {}, []
-        names = {each.uid: name for name, each in ledger.resources(place).items()}
-        for uid, (effect, receipt, run) in by_uid.items():
-            found = calendar.resource_of(uid, receipt.version)
-            if found is not None:
-                fresh[found[0]] = found[1]
-            elif uid in names:
-                gone.append(names[uid])
-            if deed_of(effect.verb) == "create" and effect.event is not None:
-                events = [effect.event]
-            else:
-                stored = calendar.find_event(uid) if found is not None else None
-                events = [stored.event, *stored.others] if stored is not None else []
-            ledger.observe(place, sightings(ledger, calendar, uid, events), cursor, at.isoformat(), run)
-        ledger.keep_resources(place, fresh, gone)
 
 
 def reason_of_error(error: WhenvocaError) -> str:

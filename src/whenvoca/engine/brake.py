@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from whenvoca.engine.effects import ALTERING, TAKING_AWAY, Effect
 from whenvoca.language import tree
-from whenvoca.language.checker import iter_steps
+from whenvoca.language.circles import iter_steps
 
 DEFAULT_DELETIONS = 20
 _FEWEST_HALVED = 5  # fewer lost rows are an edit, however short the sheet

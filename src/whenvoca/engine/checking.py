@@ -13,9 +13,11 @@ from whenvoca.engine.task_thing import task_type
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RequestFault, SourceFault
 from whenvoca.language import tree
-from whenvoca.language.checker import Surroundings, check_workflow, find_circles, iter_steps
+from whenvoca.language.checker import check_workflow
+from whenvoca.language.circles import find_circles, iter_steps
 from whenvoca.language.definitions import EVERY_PLACE, PlaceInfo, Vocabulary
 from whenvoca.language.faults import Fault, FaultList, nearest
+from whenvoca.language.field_checks import Surroundings
 from whenvoca.language.inference import fold_name
 from whenvoca.language.reader import read_workflow
 

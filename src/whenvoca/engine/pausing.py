@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger import Ledger, Occurrence
-from whenvoca.engine.working import OpenPlaces, observe, open_program
+from whenvoca.engine.open_program import OpenPlaces, observe, open_program
 from whenvoca.engine.workspace import Workspace
 from whenvoca.language import tree
 

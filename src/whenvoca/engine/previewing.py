@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.working import OpenPlaces, observe, open_program
+from whenvoca.engine.open_program import OpenPlaces, observe, open_program
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree

@@ -18,7 +18,7 @@ from whenvoca.engine.step_call import Acting, Action, CompiledStep, Performing, 
 from whenvoca.engine.task_thing import TASK_FIELDS
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language import tree
-from whenvoca.language.checker import iter_steps
+from whenvoca.language.circles import iter_steps
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.inference import fold_name
 from whenvoca.values.kinds import is_empty

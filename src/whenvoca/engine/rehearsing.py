@@ -12,9 +12,12 @@ from msgspec.structs import replace
 from whenvoca.engine.brake import Held, limits_of, to_held
 from whenvoca.engine.clock import Clock, PlayedClock
 from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.open_program import OpenPlaces, open_program
+from whenvoca.engine.outcome import Outcome
 from whenvoca.engine.presence import next_end
+from whenvoca.engine.request import Request
 from whenvoca.engine.starts import next_due, to_mark
-from whenvoca.engine.working import OpenPlaces, Outcome, Request, open_program, run_workflows
+from whenvoca.engine.working import run_workflows
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language import tree

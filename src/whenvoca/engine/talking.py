@@ -13,10 +13,10 @@ from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.faces import StoredEvent
 from whenvoca.engine.identity import Lineage
 from whenvoca.engine.ledger import Journal, Ledger
+from whenvoca.engine.open_program import OpenPlaces
 from whenvoca.engine.people import Person
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.undoing import undo_runs
-from whenvoca.engine.working import OpenPlaces
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RowFault, WhenvocaError
 from whenvoca.speech.request import Request

@@ -8,14 +8,15 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from whenvoca.engine.batch import Batch, RunResult
+from whenvoca.engine.batch import Batch
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.ledger import Ledger, Occurrence, RunRecord
+from whenvoca.engine.open_program import OpenPlaces
+from whenvoca.engine.outcome import RunResult
 from whenvoca.engine.reversing import turned
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.step_call import Performing
-from whenvoca.engine.working import OpenPlaces
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import ExitCode, RowFault
 

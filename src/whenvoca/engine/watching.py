@@ -14,10 +14,13 @@ from msgspec import Struct, field
 from whenvoca.engine.clock import Clock, PlayedClock
 from whenvoca.engine.health import end_health, write_health
 from whenvoca.engine.ledger import Ledger
+from whenvoca.engine.open_program import OpenPlaces, open_program
+from whenvoca.engine.outcome import Outcome
 from whenvoca.engine.presence import next_end
+from whenvoca.engine.request import Request
 from whenvoca.engine.starts import next_due
 from whenvoca.engine.times import Job
-from whenvoca.engine.working import OpenPlaces, Outcome, Request, open_program, run_workflows
+from whenvoca.engine.working import run_workflows
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree

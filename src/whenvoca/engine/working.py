@@ -2,245 +2,35 @@
 
 from __future__ import annotations
 
-import json
-from collections import ChainMap
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager
-from datetime import datetime, timedelta
+from collections.abc import Collection, Mapping, Sequence
+from datetime import timedelta
 from functools import partial
-from pathlib import Path
-from typing import Any, Protocol
-from zoneinfo import ZoneInfo
-
-from msgspec import Struct, field
+from typing import Any
 
 from whenvoca.calendars.state import event_key, from_state, split_key
 from whenvoca.engine.asking import Question
-from whenvoca.engine.batch import Batch, RunResult, SavingFile
+from whenvoca.engine.batch import Batch
 from whenvoca.engine.brake import Held, could_pass, is_halved, kinds_counted, limits_of, to_held
-from whenvoca.engine.checking import written_columns
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Receipt
-from whenvoca.engine.faces import SheetFace
-from whenvoca.engine.health import read_health
-from whenvoca.engine.identity import Lineage
-from whenvoca.engine.ledger import Journal, Ledger, Occurrence
-from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.lock import worker_lock
-from whenvoca.engine.observing import Sight, observe_calendar, observe_chat, observe_sheet, take_up
+from whenvoca.engine.finishing import finish_saves
+from whenvoca.engine.home import check_time
+from whenvoca.engine.ledger import Ledger, Occurrence
+from whenvoca.engine.open_program import OpenPlaces, OpenProgram, observe, open_program
+from whenvoca.engine.outcome import Outcome, RunResult
 from whenvoca.engine.presence import end_turn, turns
-from whenvoca.engine.program import Program
-from whenvoca.engine.sources import CalendarSource, MessageSource, NoSource, SheetSource, Source, to_sources
-from whenvoca.engine.stage import LiveStage, StagePlaces
+from whenvoca.engine.request import Candidate, Choice, Request
+from whenvoca.engine.sources import CalendarSource, SheetSource, Source
+from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.starting import holds
-from whenvoca.engine.starts import CLOCK, TakenUp, take_up_clock, take_up_starts
 from whenvoca.engine.workspace import Workspace
-from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SettingsFault, WhenvocaError
+from whenvoca.errors import PlaceTrouble, RequestFault
 from whenvoca.language import tree
-from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.evaluation import Scope
-from whenvoca.language.inference import fold_name
 from whenvoca.values.texts import show_value
-from whenvoca.values.zones import load_zone
 
-LOCK_PATIENCE = 60.0
-_MOST_LISTED = 12
 _OFFERED = timedelta(days=366)  # how far around now events are offered to be chosen from
 _ROUNDS = 20  # how often workflows may set each other off within one command
 _FIRST_PAUSE = 1.0  # seconds before what trouble at a server has ended is tried again; then twice as long each time
-
-
-class OpenPlaces(StagePlaces, Protocol):
-    """The places of a workspace, opened."""
-
-    @property
-    def files(self) -> Sequence[SavingFile]:
-        """The files behind the sheets."""
-
-    def hash_of(self, file: str) -> str:
-        """The hash of a file as it stands, empty if there is none."""
-
-    def sweep(self) -> None:
-        """Takes away temporaries that a crash left."""
-
-    def rehearsed(self, instead: Mapping[str, Path] | None = None) -> OpenPlaces:
-        """The same places, read for real, where a write is only remembered; ``instead`` names other files for sheets."""
-
-
-class Outcome(Struct):
-    """What one `run` did."""
-
-    results: list[RunResult] = field(default_factory=list)  # all that did not go well, and as many others as are told
-    counts: dict[str, int] = field(default_factory=dict)  # of all, by outcome
-    faults: list[str] = field(default_factory=list)  # rows that cannot be taken up
-    waits: list[str] = field(default_factory=list)  # rows without their key
-    unanswered: int = 0  # rows whose last run failed and that nobody has changed since
-    troubles: list[str] = field(default_factory=list)  # places that could not be looked at
-    held: list[Held] = field(default_factory=list)  # batches that the brake holds
-    told: dict[str, list[str]] = field(
-        default_factory=dict
-    )  # what is wrong with the data of each place that was looked at
-    seen: int = 0  # whether anything had changed at the places
-
-    def hear(self, result: RunResult, most: int) -> None:
-        """Counts a run that ended, and keeps it to be told."""
-        self.counts[result.outcome] = self.counts.get(result.outcome, 0) + 1
-        if result.outcome != "done" or len(self.results) < most:
-            self.results.append(result)
-
-    @property
-    def is_unreachable(self) -> bool:
-        """Whether a place could not be reached or written."""
-        return bool(self.troubles) or any(result.trouble is not None for result in self.results)
-
-    @property
-    def exit_code(self) -> ExitCode:
-        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached, 4 if the brake holds a batch."""
-        if self.is_unreachable:
-            return ExitCode.UNREACHABLE
-        if self.held:
-            return ExitCode.NEEDS_YES
-        failed = self.faults or self.counts.get("failed") or self.counts.get("waiting")
-        return ExitCode.FAILED if failed else ExitCode.DONE
-
-
-class WatchedElsewhere(WhenvocaError):
-    """Another process watches the workspace: it does what is asked for, and the ledger is where it is asked."""
-
-    exit_code = ExitCode.UNREACHABLE
-
-    def __init__(self, folder: Path) -> None:
-        super().__init__("another process watches this workspace", where=str(folder.parent))
-        self.folder = folder
-
-
-_HELD: dict[Path, Ledger] = {}  # ledgers that this process keeps, by the folder they stand in
-
-
-@contextmanager
-def open_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None]) -> Iterator[Ledger]:
-    """The ledger, with the workspace's lock held. Raises SettingsFault if the workspace was copied or moved."""
-    folder = workspace.make_state_folder()
-    if (held := _HELD.get(folder.resolve())) is not None:
-        yield held  # this very process watches the workspace, and does what another one handed over
-        return
-    if read_health(workspace) is not None:
-        raise WatchedElsewhere(folder)
-    with worker_lock(folder / "worker.lock", clock, patience=LOCK_PATIENCE, tell=tell):
-        ledger = SqliteLedger(folder / "ledger.sqlite")
-        try:
-            _check_home(ledger, workspace)
-            yield ledger
-        finally:
-            ledger.close()
-
-
-@contextmanager
-def hold_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None]) -> Iterator[Ledger]:
-    """The ledger for a process that keeps it: commands that it carries out for others use the same one."""
-    if (health := read_health(workspace)) is not None:
-        raise PlaceTrouble(
-            f"this workspace is watched already, by process {health['process']} since {str(health['since'])[:16].replace('T', ' ')}",
-            where=str(workspace.folder), mend="stop that one first (Ctrl-C, or SIGTERM)",
-        )  # fmt: skip
-    with open_ledger(workspace, clock, tell) as ledger:
-        key = workspace.state_folder.resolve()
-        _HELD[key] = ledger
-        try:
-            yield ledger
-        finally:
-            del _HELD[key]
-
-
-def home_of(workspace: Workspace) -> dict[str, str]:
-    """What the ledger remembers of where it is kept: machine, folder, root of identities."""
-    return {"machine": machine_name(), "folder": str(workspace.folder.resolve()), "root": workspace.root}
-
-
-def machine_name() -> str:
-    """A name of this machine that stays."""
-    for path in ("/etc/machine-id", "/var/lib/dbus/machine-id"):
-        try:
-            if text := Path(path).read_text(encoding="ascii").strip():
-                return text
-        except OSError:
-            continue
-    import platform
-
-    return platform.node()
-
-
-def _check_home(ledger: Ledger, workspace: Workspace) -> None:
-    remembered = ledger.meta("home")
-    here = home_of(workspace)
-    if not remembered:
-        ledger.set_meta("home", json.dumps(here))
-        return
-    known: dict[str, str] = json.loads(remembered)
-    if known == here:
-        return
-    if known.get("root") != here["root"]:
-        what = "the root in whenvoca.toml is not the one that this ledger was kept for"
-    else:
-        moved = "folder" if known.get("machine") == here["machine"] else "machine"
-        what = f"this workspace was copied or moved: its ledger was kept in another {moved} ({known.get('folder')})"
-    raise SettingsFault(
-        what, where=str(workspace.folder),
-        mend="whenvoca claim goes on as that workspace; whenvoca claim --new-root makes this one a workspace of its own",
-    )  # fmt: skip
-
-
-def claim_home(ledger: Ledger, workspace: Workspace) -> None:
-    """Remembers this machine and folder as the ledger's home."""
-    ledger.set_meta("home", json.dumps(home_of(workspace)))
-
-
-class Candidate(Struct, frozen=True):
-    """A subject that may be chosen: its key, and what people know it by."""
-
-    key: str
-    label: str
-    said: str
-
-
-def nobody_answers(question: Question) -> Any:
-    """Where nobody can be asked: the default holds. Raises RequestFault where there is none."""
-    if question.default is not None:
-        return question.default
-    raise RequestFault(f'"{question.name}" is not given: {question.text}', mend=f"--give {question.name}=…")
-
-
-def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:
-    """Where nobody can be asked which one. Raises RequestFault, with a list of what there is."""
-    listed = "; ".join(each.said for each in candidates[:_MOST_LISTED])
-    more = f" and {len(candidates) - _MOST_LISTED} more" if len(candidates) > _MOST_LISTED else ""
-    option = "--row" if what == "row" else "--event"
-    raise RequestFault(f"which {what} is meant? There are: {listed}{more}", mend=f"choose by {option}")
-
-
-class Choice(Struct, frozen=True):
-    """The only subjects that a command is about: rows by their number in the sheet, events by UID, or any by key."""
-
-    rows: frozenset[int] = frozenset()
-    keys: frozenset[str] = frozenset()
-
-
-class Request(Struct, frozen=True):
-    """What a command wants of a run: which subjects, and whether what the brake holds may go. ``kept`` is of how many
-    runs that went well each is told by itself; all are counted. ``is_rehearsal``: it runs where nothing is written."""
-
-    choice: Choice | None = None
-    only: frozenset[str] | None = None  # keys of subjects: what else waits goes on waiting
-    allow: Callable[[Held], bool] = lambda held: False
-    brake_span: timedelta = timedelta()  # over how long the brake counts, besides the batch at hand
-    by_hand: frozenset[str] = frozenset()  # workflows that are started now, once: by the clock, or asked
-    answer: Callable[[Question], Any] = nobody_answers
-    pick: Callable[[str, Sequence[Candidate]], str] = nobody_picks
-    kept: int = 200
-    is_rehearsal: bool = False
-    look: frozenset[str] | None = None  # lower-case names of the only places that are looked at; None: all
-    stop: Callable[[], bool] = lambda: False  # whether to end when the step at hand is done
-    progress: Callable[[int, int], None] = lambda done, total: None
 
 
 _EVERYTHING = Request()
@@ -279,7 +69,7 @@ class _Working:
     def work(self) -> Outcome:
         """Rounds of looking, taking up and running, until nothing new comes of it."""
         if not self._request.is_rehearsal:
-            _finish_saves(self._ledger, self._places, self._clock.now())
+            finish_saves(self._ledger, self._places, self._clock.now())
             if any(each.watches in ("starts", "ends", "clock") for each in self._programs):
                 check_time(self._ledger, self._clock)
         pause = _FIRST_PAUSE
@@ -572,125 +362,6 @@ def _chosen_of(choice: Choice, source: Source) -> set[str]:
     return keys | {key for key in found.values() if key}
 
 
-class OpenProgram(Struct):
-    """A workflow ready to run, with the places that its trigger looks at."""
-
-    program: Program
-    sources: dict[str, Source]
-    written: dict[str, list[str]]  # columns that it writes, by lower-case place
-
-    @property
-    def identity(self) -> str:
-        """The name that stands in identities."""
-        return self.program.workflow.identity
-
-    @property
-    def zone(self) -> ZoneInfo | None:
-        """The zone in which the workflow says its times are meant; None: that of the place."""
-        name = self.program.workflow.settings.zone
-        return load_zone(name) if name else None
-
-    @property
-    def subject_word(self) -> str:
-        """What it is about: row, event."""
-        trigger = self.program.workflow.trigger
-        return trigger.definition.subject if trigger else ""
-
-    @property
-    def watches(self) -> str:
-        """What its trigger looks at."""
-        trigger = self.program.workflow.trigger
-        return trigger.definition.watches if trigger else ""
-
-    @property
-    def first_happening(self) -> str:
-        """What a subject that is chosen by hand counts as."""
-        trigger = self.program.workflow.trigger
-        return trigger.happenings[0] if trigger else "gained"
-
-    def take_up(self, source: Source, ledger: Ledger, places: OpenPlaces, now: datetime, root: str) -> TakenUp:
-        """Finds the occurrences among what the workflow has not looked at yet."""
-
-        def made() -> dict[str, str]:
-            return _made_by_mirrors(self.program, places, ledger, root)
-
-        zone = self.zone or source.zone
-        if self.watches == "hand":
-            return TakenUp()
-        if self.watches == "clock":
-            return take_up_clock(ledger, self.program, now, zone)
-        if self.watches in ("starts", "ends"):
-            assert isinstance(source, CalendarSource)
-            return take_up_starts(ledger, self.program, source, now, zone)
-        written = self.written.get(source.name.lower(), [])
-        return take_up(ledger, self.program, source, now, self.zone or source.zone, written, made)
-
-
-def _made_by_mirrors(program: Program, places: OpenPlaces, ledger: Ledger, root: str) -> dict[str, str]:
-    """What stands of a workflow's mirrors, by subject: the events' and tasks' UIDs, the rows' keys."""
-    found: dict[str, str] = {}
-    prefix = Lineage.prefix(root, program.workflow.identity)
-    for step in program.mirrors:
-        name = step.places[-1].lower()
-        if step.definition.thing == "row":
-            sheet = places.sheets[name]
-            standing = set(sheet.keys())
-            marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in standing}
-        else:
-            face = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
-            marks = face.find_marks(prefix)
-        for mark, uid in marks.items():
-            lineage = Lineage.from_mark(mark)
-            if lineage is not None and lineage.step == step.path:
-                found[lineage.subject] = uid
-    return found
-
-
-def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger, zone: ZoneInfo) -> OpenProgram:
-    """The workflow ready to run, its names bound to the columns of the real sheets; ``zone`` is the workspace's."""
-    assert workflow.trigger is not None
-    every = [name.lower() for name in places.calendars]
-    names = [each.lower() for name in workflow.trigger.places for each in (every if name == EVERY_PLACE else [name])]
-    dated: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
-    sources = to_sources(names, places.sheets, dated, places.chats, ledger)
-    if not workflow.trigger.places:
-        none = NoSource(CLOCK if workflow.trigger.definition.watches == "clock" else "hand", zone)
-        sources = {none.name: none}
-
-    def columns_of(place: str) -> frozenset[str]:
-        return frozenset(fold_name(word) for word in places.sheets[place].info().by_word)
-
-    fields = next(iter(sources.values())).fields if sources else frozenset()
-    return OpenProgram(Program(workflow, fields, columns_of), sources, written_columns([workflow]))
-
-
-def observe(ledger: Ledger, source: Source, now: datetime) -> Sight:
-    """Looks at a place and enters what changed into the log."""
-    if isinstance(source, NoSource):
-        return Sight()
-    if isinstance(source, SheetSource):
-        return observe_sheet(ledger, source.sheet, now)
-    if isinstance(source, MessageSource):
-        return observe_chat(ledger, source.chat, now)
-    assert isinstance(source, CalendarSource)
-    return observe_calendar(ledger, source.calendar, now)
-
-
-def check_time(ledger: Ledger, clock: Clock) -> None:
-    """A ledger is on real or on played time, never both: a moment that was played would be missing in earnest."""
-    kind = "played" if clock.is_played else "real"
-    known = ledger.meta("time")
-    if known and known != kind:
-        was = "was played through with --now" if known == "played" else "runs in real time"
-        raise SettingsFault(
-            f"this workspace {was}, and its workflows wait for moments: the two do not go together", where="the ledger",
-            mend="whenvoca claim --real-time goes on in real time" if known == "played" else "play in a copy of the "
-            "workspace: claim --new-root",
-        )  # fmt: skip
-    if not known:
-        ledger.set_meta("time", kind)
-
-
 def _said_of(source: Source, key: str, state: Mapping[str, Any]) -> str:
     """A subject in a list that somebody chooses from."""
     if isinstance(source, SheetSource):
@@ -698,45 +369,3 @@ def _said_of(source: Source, key: str, state: Mapping[str, Any]) -> str:
         return f"row {source.sheet.number_of(key) + 1} ({', '.join(cells[:4])})"
     event = from_state(state)
     return f'"{event.title}" {show_value(event.start)} ({key})'
-
-
-def _finish_saves(ledger: Ledger, places: OpenPlaces, now: datetime) -> None:
-    """After a crash: which files were replaced and which not. What was not comes again with its run."""
-    unfinished = ledger.open_saves()
-    if unfinished or ledger.has_unfinished():
-        places.sweep()
-    for number, intent, effects in unfinished:
-        standing = places.hash_of(intent.file)
-        if standing != intent.after:
-            ledger.end_save(number, "undone")
-            continue
-        found = ledger.effects(effects)
-        journal = Journal(receipts=[(each, effect, Receipt(standing)) for each, (_, effect) in found.items()])
-        with ledger.transaction():
-            for place in {effect.place for _, effect in found.values()}:
-                sheet: Any = places.sheets.get(place.lower())
-                if sheet is not None and ledger.cursor(sheet.name):
-                    _observe_after_crash(ledger, sheet, found, now)
-            ledger.commit(journal)
-            ledger.end_save(number, "done")
-
-
-def _observe_after_crash(ledger: Ledger, sheet: SheetFace, found: Mapping[int, tuple[int, Any]], now: datetime) -> None:
-    """Enters our own cells, which a crash kept from the observation log, with the run that wrote them."""
-    cause = {
-        effect.target: run
-        for run, effect in found.values()
-        if effect.place == sheet.name and effect.verb in ("change row", "delete row")
-    }
-    added = [
-        (run, effect.after or {})
-        for run, effect in found.values()
-        if effect.place == sheet.name and effect.verb == "add row"
-    ]
-    known = ledger.standing(sheet.name)
-    for row in sheet.scan(known) if added else ():
-        if row.key not in known:
-            for run, cells in added:
-                if all(row.state.get(name) == sheet.to_raw(name, value) for name, value in cells.items()):
-                    cause[row.key] = run
-    observe_sheet(ledger, sheet, now, cause)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
+from whenvoca.speech.clocks import Span
 from whenvoca.speech.request import Surroundings, Target
-from whenvoca.speech.times import Span
 
 _DAY = timedelta(days=1)
 

@@ -6,11 +6,11 @@ from collections.abc import Sequence
 from datetime import datetime, time
 
 from whenvoca.speech.agenda import free_gaps
+from whenvoca.speech.clocks import Span
 from whenvoca.speech.context import DAY, Context
 from whenvoca.speech.lexicon import ASKING, FREE_WORDS, IT, MODALS, QUERY_FILLERS, WHAT_IS_ON
 from whenvoca.speech.pieces import Pieces
 from whenvoca.speech.request import Request, Target
-from whenvoca.speech.times import Span
 from whenvoca.speech.titles import event_tokens, is_named
 from whenvoca.speech.which import expanded, find
 

@@ -7,6 +7,7 @@ from datetime import datetime
 from msgspec import Struct
 
 from whenvoca.calendars.event import Event
+from whenvoca.speech.clocks import Span
 from whenvoca.speech.context import DAY, PARTS, YEAR, Context, joined
 from whenvoca.speech.lexicon import (
     BY_A_DISTANCE,
@@ -22,7 +23,7 @@ from whenvoca.speech.lexicon import (
 )
 from whenvoca.speech.pieces import Pieces
 from whenvoca.speech.request import Request
-from whenvoca.speech.times import Days, Span
+from whenvoca.speech.times import Days
 from whenvoca.speech.which import one_of, refers, scope_of, targets
 
 _LONGEST_FRAGMENT = 6  # words

@@ -9,11 +9,12 @@ from functools import cached_property
 from msgspec import Struct, field
 
 from whenvoca.speech.agenda import show_moment
+from whenvoca.speech.clocks import Clock, Span
 from whenvoca.speech.finder import Finder
 from whenvoca.speech.lexicon import ENDS, EVENING, FILLERS, MORNING
 from whenvoca.speech.pieces import Pieces, When
 from whenvoca.speech.request import Request, Surroundings
-from whenvoca.speech.times import Clock, Days, Span, TimeReader
+from whenvoca.speech.times import Days, TimeReader
 from whenvoca.speech.titles import AgendaIndex, index_of, known_titles
 from whenvoca.speech.words import Word
 

@@ -6,9 +6,10 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
+from whenvoca.speech.clocks import Clock, Span
 from whenvoca.speech.pieces import Pieces, When, said_as
 from whenvoca.speech.repetition import RepetitionFinder
-from whenvoca.speech.times import Clock, Days, Span, TimeReader
+from whenvoca.speech.times import Days, TimeReader
 from whenvoca.speech.words import NUMBERS, WEEKDAYS, Word, look_up
 
 _DAY = timedelta(days=1)

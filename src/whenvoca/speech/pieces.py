@@ -8,8 +8,9 @@ from itertools import pairwise
 
 from msgspec import Struct, field
 
+from whenvoca.speech.clocks import Clock, Span
 from whenvoca.speech.request import Because
-from whenvoca.speech.times import Clock, Days, Span
+from whenvoca.speech.times import Days
 from whenvoca.speech.words import Word
 
 

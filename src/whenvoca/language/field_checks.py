@@ -1,0 +1,202 @@
+"""What stands below a step: its fields and columns, each held against what it takes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from msgspec import Struct
+
+from whenvoca.errors import SettingsFault
+from whenvoca.language import tree
+from whenvoca.language.colours import COLOURS
+from whenvoca.language.definitions import FieldDefinition, PlaceInfo
+from whenvoca.language.faults import FaultList, Spot, nearest, with_article
+from whenvoca.language.inference import Inference, Names, fold_name, row_type
+from whenvoca.language.types import (
+    ANY,
+    DATE,
+    DURATION,
+    MOMENT,
+    NUMBER,
+    OFFSET,
+    TEXT,
+    TIME,
+    YES_NO,
+    Type,
+    fits,
+    of_kind,
+)  # fmt: skip
+from whenvoca.values.numbers import is_address, split_addresses
+from whenvoca.values.zones import load_zone
+
+_WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}
+
+
+class Surroundings(Struct, frozen=True):
+    """What stands around a workflow: places by lower-case name, and the people's names."""
+
+    places: Mapping[str, PlaceInfo]
+    people: frozenset[str] = frozenset()
+    event_type: Callable[[PlaceInfo], Type] = lambda place: ANY
+    task_type: Callable[[PlaceInfo], Type] = lambda place: ANY
+
+
+class FieldChecks:
+    """The checks of fields, columns and the texts written out in them."""
+
+    def __init__(self, faults: FaultList, around: Surroundings) -> None:
+        self._faults = faults
+        self._around = around
+        self._infer = Inference(faults)
+
+    def _step_fields(self, step: tree.Step, place: PlaceInfo | None, names: Names) -> None:
+        definition = step.definition
+        standing = {line.word: line.spot for line in step.fields}
+        for line in step.fields:
+            known = definition.field(line.word)
+            if known is not None:
+                self._field_value(known, line, names)
+            elif definition.columns_as_fields:
+                self._column_value(line, place, names)
+            else:
+                self._infer.type_of(line.value, names)
+                mend = nearest(line.as_written, [each.name for each in definition.fields])
+                self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', mend)
+        if (
+            definition.columns_as_fields
+            and not definition.columns_optional
+            and all(definition.field(line.word) for line in step.fields)
+        ):
+            self._faults.add(
+                step.spot, "no column is named below this step", "below it stands a line for each column to be written"
+            )
+        if definition.check_fields is not None:
+            for word, message, mend in definition.check_fields(standing):
+                self._faults.add(standing.get(word, step.spot), message, mend)
+
+    def _column_value(self, line: tree.FieldLine, place: PlaceInfo | None, names: Names) -> None:
+        given = self._infer.type_of(line.value, names, shown=True)
+        if line.word in ("yes", "no"):
+            self._infer.refuse_hidden_column(line.value, names)
+        if place is None or place.columns is None:
+            return
+        word = fold_name(line.word)
+        twice = {fold_name(name): cells for name, cells in place.twice.items()}
+        if word in twice:
+            self._faults.add(
+                line.spot,
+                f'two columns of {place.name} stand for "{line.as_written}": {twice[word]}',
+                "rename one of them in the sheet",
+            )
+            return
+        column = place.by_word.get(word)
+        if column is None:
+            mend = nearest(line.as_written, row_type(place).written)
+            self._faults.add(line.spot, f'there is no column "{line.as_written}" in {place.name}', mend)
+        elif column.declared and not fits(given, of_kind(column.kind)) and column.kind != "text":
+            self._faults.add(
+                line.value.spot,
+                f'the column "{column.name}" holds {column.kind}s, and this is {with_article(str(given))}',
+            )
+
+    def _field_value(self, known: FieldDefinition, line: tree.FieldLine, names: Names) -> None:
+        node = line.value
+        if known.type in _WANTED:
+            self._infer.want(
+                node, names, _WANTED[known.type], f"{known.name} takes {with_article(str(_WANTED[known.type]))}"
+            )
+            return
+        if known.type == "choice" and isinstance(node, tree.Name) and not self._is_known(node, names):
+            self._faults.add(
+                node.spot, f'{known.name} is never "{node.as_written}"', f"it is one of: {', '.join(known.choices)}"
+            )
+            return
+        given = self._infer.type_of(node, names, shown=known.type == "text")
+        match known.type:
+            case "alarms":
+                item = given.item if given.name == "list" and given.item else given
+                if not fits(item, OFFSET):
+                    mend = (
+                        "written: 25 minutes before"
+                        if item.name == "duration"
+                        else "written: alarm 25 minutes before, or none"
+                    )
+                    self._faults.add(
+                        node.spot,
+                        f"{known.name} takes a duration before or after the start, and this is {with_article(str(given))}",
+                        mend,
+                    )
+            case "people":
+                item = given.item if given.name == "list" and given.item else given
+                if not fits(item, TEXT):
+                    self._faults.add(node.spot, f"{known.name} takes names, and this is {with_article(str(given))}")
+                self._check_people(node)
+            case "addresses":
+                item = given.item if given.name == "list" and given.item else given
+                if not fits(item, TEXT):
+                    self._faults.add(node.spot, f"{known.name} takes addresses, and this is {with_article(str(given))}")
+                self._check_addresses(node)
+            case "choice":
+                self._check_choice(known, node, given)
+            case "texts":
+                for each in node.items if isinstance(node, tree.ListOf) else (node,):
+                    self._check_choice(known, each, self._infer.type_of(each, names))
+            case "zone" | "colour" | "repeat":
+                if not fits(given, TEXT):
+                    self._faults.add(node.spot, f"{known.name} takes a text, and this is {with_article(str(given))}")
+                elif (text := tree.plain_text(node)) is not None:
+                    self._check_word(known, text, node.spot)
+
+    def _is_known(self, node: tree.Name, names: Names) -> bool:
+        word = fold_name(node.word)
+        return word in names.given or (names.subject is not None and word in names.subject.fields)
+
+    def _check_choice(self, known: FieldDefinition, node: tree.Node, given: Type) -> None:
+        text = tree.plain_text(node)
+        if isinstance(node, tree.Literal) and isinstance(node.value, bool):
+            text = "yes" if node.value else "no"
+        if text is not None and text not in known.choices:
+            self._faults.add(node.spot, f'{known.name} is never "{text}"', f"it is one of: {', '.join(known.choices)}")
+        elif not fits(given, TEXT) and given.name != "yes-no":
+            self._faults.add(
+                node.spot,
+                f"{known.name} takes one of {', '.join(known.choices)}, and this is {with_article(str(given))}",
+            )
+
+    def _check_addresses(self, node: tree.Node) -> None:
+        for each in node.items if isinstance(node, tree.ListOf) else (node,):
+            text = tree.plain_text(each)
+            for piece in split_addresses(text) if text else ():
+                if not is_address(piece) and piece.lower() not in self._around.people:
+                    self._faults.add(
+                        each.spot,
+                        f'"{piece}" is neither an e-mail address nor a name from [people]',
+                        nearest(piece, self._around.people),
+                    )
+
+    def _check_word(self, known: FieldDefinition, text: str, spot: Spot) -> None:
+        if known.type == "zone":
+            self._check_zone(text, spot)
+        elif known.type == "colour" and text.lower() not in COLOURS:
+            self._faults.add(spot, f'"{text}" is no colour name of CSS', nearest(text, COLOURS))
+        elif known.type == "repeat":
+            from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
+
+            try:
+                parse_repeat(split_until(text)[0])
+            except NoRepeat as error:
+                self._faults.add(spot, str(error))
+
+    def _check_zone(self, name: str, spot: Spot) -> None:
+        try:
+            load_zone(name)
+        except SettingsFault as error:
+            self._faults.add(spot, error.message, error.mend)
+
+    def _check_people(self, node: tree.Node) -> None:
+        for each in node.items if isinstance(node, tree.ListOf) else (node,):
+            text = tree.plain_text(each)
+            for piece in split_addresses(text) if text else ():
+                if not is_address(piece) and piece.lower() not in self._around.people:
+                    mend = nearest(piece, self._around.people)
+                    self._faults.add(each.spot, f'there is nobody "{piece}" in [people]', mend)
