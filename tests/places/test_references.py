@@ -116,6 +116,13 @@ TABLES: list[tuple[str, list[list[Any]], int]] = [
     ("below notes", [["Please fill in", None], ["Name", "Mail"], ["Ana", "ana@example.org"]], 1),
     ("only headings", [["Name", "Day"]], 0),
     ("two lines of texts", [["Name", "Hall"], ["Ana", "North"], ["Rui", "South"]], 0),
+    (
+        "one column of texts, odd ones last",
+        [["What"], *[[f"word {n}"] for n in "abcdef"], ["x" * 99], ["12.03.2027"]],
+        0,
+    ),
+    ("texts, long ones last", [["Title", "Notes"], *[[f"t {n}", f"n {n}"] for n in "abcdef"], ["t", "x" * 99]], 0),
+    ("a table below another block", [["Desk", "Dome"], ["Ana", "Rui"], [None, None], ["Name", "Day"], ["Ana", 3]], 3),
 ]
 
 

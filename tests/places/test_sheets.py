@@ -438,6 +438,7 @@ def test_sign_that_the_encoding_lacks_is_a_fault() -> None:
 def test_delimiter_is_told_by_the_lines() -> None:
     assert tell_delimiter('a;b;c\n"x,y";1,5;2\n3;"p, q";4\n') == ";"
     assert tell_delimiter("just one\ncolumn\n") == ","
+    assert tell_delimiter("What\nfish &amp; chips\nbread\n") == ","
 
 
 # --- headings and worked-out keys

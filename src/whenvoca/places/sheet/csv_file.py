@@ -219,7 +219,7 @@ def tell_delimiter(text: str) -> str:
     for sign in _DELIMITERS:
         counts = [line.count(sign) for line in sample]
         filled = [count for count in counts if count]
-        if not filled:
+        if len(filled) * 2 <= len(sample):
             continue
         common = max(set(filled), key=filled.count)
         score = filled.count(common) / len(sample) * (1 + min(common, 20) / 10)

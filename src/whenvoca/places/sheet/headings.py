@@ -44,7 +44,21 @@ def find_header(grid: Grid) -> int:
         )
     if best < 0:
         raise SourceFault("no row looks like headings", mend="say which row holds them: header = N at the place")
-    return best
+    return _top_of(grid, best)
+
+
+def _top_of(grid: Grid, number: int) -> int:
+    """The first row of the block that a row stands in which could head all of its columns: rows of texts alone look like headings
+    themselves, those with odd ones below them most of all."""
+    filled = {index for index, cell in enumerate(grid.rows[number]) if cell is not None}
+    top = number
+    for above in range(number - 1, -1, -1):
+        row = grid.rows[above]
+        if all(cell is None for cell in row):
+            break
+        if all(index < len(row) and row[index] is not None for index in filled) and _heading_score(grid, above, row):
+            top = above
+    return top
 
 
 def _heading_score(grid: Grid, number: int, row: list[Raw]) -> float:
