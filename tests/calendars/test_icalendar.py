@@ -68,7 +68,7 @@ def events(draw: st.DrawFn) -> Event:
         alarms=tuple(
             draw(
                 st.lists(
-                    st.builds(Duration, seconds=st.integers(-9000, 9000).map(lambda n: n * 60)), max_size=2, unique=True
+                    st.integers(-9000, 9000).map(lambda n: Duration(seconds=n * 60).in_days()), max_size=2, unique=True
                 )
             )
         ),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 import os
 import stat
 from pathlib import Path
@@ -189,6 +190,93 @@ def test_undo_of_a_workflow_in_a_range(slots: Desk) -> None:
     assert slots.run("undo").code == 2
 
 
+TOUGH = [
+    "plain", "two\nlines", "win\r\nlines\r\n", "tab\tin it", " blanks around ", "no\u00a0break", "zero\u200bwidth", "a\\b;c,d:e", "\\n no line",
+    "é ê ü 🔭 日本", "e\u0301 joined", "x" * 400, "line\u2028separator", "bell\x07and\x0bmore", '"quoted"', "BEGIN:VEVENT\nEND:VEVENT", "=1+1", "%41 &amp; <b>",
+]  # fmt: skip
+ALARMS = ["1 day", "24 hours", "36 hours", "2 weeks", "90 minutes", "1 day 2 hours", "45 min", "P1DT1H", "PT48H"]
+TOUGH_WORKFLOW = """
+when requests gains{more} a row
+  where  {where}
+
+{step}
+  title      Title
+  start      2027-03-01 at 20:00 + Length
+  length     Length
+  location   Title
+  details    Title
+  category   Title
+  alarm      Length before, Length after
+  attendees  Who
+  priority   3
+  colour     "DarkRed"
+
+change row
+  Booking  event.uid
+"""
+
+
+@pytest.mark.parametrize("calendar", ['folder = "domes"', 'file = "domes.ics"'])
+@pytest.mark.parametrize("step", ["create event in domes as event", "mirror event in domes as event"])
+def test_what_was_made_of_odd_values_is_known_as_ours_and_taken_back(desk: Desk, step: str, calendar: str) -> None:
+    desk.settings(SETTINGS, REQUESTS.replace('folder = "domes"', calendar))
+    more, where = (", changes or loses", "No is not empty") if "mirror" in step else ("", "Booking is empty")
+    text = TOUGH_WORKFLOW.format(step=step, more=more, where=where)
+    desk.workflow(text if "mirror" in step else text.replace("2027-03-01 at 20:00", "now"))
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(["Booking", "No", "Title", "Length", "Who"])
+    for number, title in enumerate(TOUGH):
+        who = ["", "Ines", "TOMAS@EXAMPLE.ORG; ines", "x@example.org,X@example.org"][number % 4]
+        writer.writerow(["", f"R-{number}", title, ALARMS[number % len(ALARMS)], who])
+    desk.write("requests.csv", text.getvalue())
+    before = [row["Title"] for row in rows_of(desk)]
+    first = desk.run("run")
+    assert (first.code, f"{len(TOUGH)} rows done" in first.err) == (0, True), first.out + first.err
+    assert desk.run("rehearse").err.startswith("nothing")
+    if "mirror" in step:
+        chosen = desk.run("rehearse", "--row", f"2-{1 + len(TOUGH)}", "--json")
+        assert [each["effects"] for each in chosen.json["runs"]] == [[]] * len(TOUGH), chosen.out
+    undone = desk.run("undo", "--workflow", "slots", "--yes")
+    assert (undone.code, undone.err.count("left alone")) == (0, 0), undone.out + undone.err
+    assert [row["Title"] for row in rows_of(desk)] == before
+    assert desk.run("agenda", "--from", "2026-01-01", "--until", "2099-01-01", "--json").json["events"] == []
+
+
+TOUGH_COPY = """
+when requests gains a row
+  where  Copy is empty
+
+add row to log
+  What  Title
+
+change row
+  Copy  Title
+"""
+
+
+@pytest.mark.parametrize("log", ["log.csv", "log.xlsx"])
+def test_odd_texts_in_cells_are_known_as_ours_and_taken_back(desk: Desk, log: str) -> None:
+    desk.settings(SETTINGS, REQUESTS.replace("log.csv", log)).workflow(TOUGH_COPY)
+    text = io.StringIO()
+    rows = [["Copy", "No", "Title"], *(["", f"R-{number}", title] for number, title in enumerate(TOUGH))]
+    csv.writer(text).writerows(rows)
+    desk.write("requests.csv", text.getvalue())
+
+    def cells(place: str, column: int) -> list[str]:
+        return [each["value"] for each in desk.run("read", "sheet", place, "--json").json["columns"][column]["cells"]]
+
+    before = cells("requests", 2)
+    assert desk.run("run").err.startswith(f"{len(TOUGH)} rows done")
+    assert desk.run("run").err.startswith("nothing new")
+    assert cells("requests", 0) == cells("requests", 2) == before
+    if log.endswith("csv"):
+        assert cells("log", 0) == before
+    undone = desk.run("undo", "--workflow", "slots", "--yes")
+    assert (undone.code, undone.err.count("left alone")) == (0, 0), undone.out + undone.err
+    assert (cells("requests", 0), cells("requests", 2), cells("log", 0)) == ([], before, [])
+
+
 # --- explain
 
 
@@ -207,6 +295,18 @@ def test_explain_tells_conditions_fields_and_effects_of_a_run(slots: Desk) -> No
     assert effects == ["create event", "change row"]
     other = slots.run("explain", "2")
     assert 'if Title is "M 1"  → does not hold (Title M 2)' in other.out
+
+
+def test_explain_tells_a_second_try_without_what_the_failed_one_wrote(slots: Desk) -> None:
+    slots.rows(BAD)
+    slots.run("run")
+    slots.write("requests.csv", slots.read("requests.csv").replace(",31.02.2027", ",30.02.2027"))
+    assert slots.run("run").code == 1
+    told = slots.run("explain", "2", "--json").json["explanations"][0]
+    assert "answer" not in told["fields"]
+    assert (told["told"][0]["text"], told["told"][0]["holds"]) == ("where  Answer is empty", True)
+    (effect,) = (each["effect"] for each in told["told"] if each["kind"] == "effect")
+    assert effect["before"]["Answer"].endswith("31.02.2027 is no date: February 2027 has 28 days")
 
 
 @pytest.mark.parametrize(

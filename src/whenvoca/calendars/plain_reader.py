@@ -150,7 +150,8 @@ def _alarm(lines: Iterator[str]) -> list[Duration]:
                 raise _Strange
             sign = -1 if span[1] == "-" else 1
             weeks, days, hours, minutes, seconds = (int(each or 0) for each in span.groups()[1:])
-            found.append(Duration(seconds=sign * ((weeks * 7 + days) * 86400 + hours * 3600 + minutes * 60 + seconds)))
+            clock = sign * (hours * 3600 + minutes * 60 + seconds)
+            found.append(Duration(days=sign * (weeks * 7 + days), seconds=clock).in_days())
         elif name in ("BEGIN", "END"):
             raise _Strange
     raise _Strange

@@ -203,7 +203,7 @@ def _alarm(component: Any) -> Duration | None:
     span = getattr(trigger, "dt", None)
     if not isinstance(span, timedelta) or str(trigger.params.get("RELATED", "START")).upper() != "START":
         return None
-    return Duration(seconds=round(span.total_seconds()))
+    return Duration(seconds=round(span.total_seconds())).in_days()
 
 
 def _busy(component: Any) -> Busy:

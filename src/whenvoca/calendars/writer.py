@@ -200,11 +200,17 @@ def to_ical_duration(span: Duration) -> str:
     return f"{sign}P{day_part}{'T' + clock if clock else ''}" if day_part or clock else "PT0S"
 
 
+def carried(text: str) -> str:
+    """The text as iCalendar carries it (RFC 5545 3.3.11), and as it is read back: lines end in one way, control characters are
+    not there."""
+    return text if text.isprintable() else _CONTROL.sub("", text.replace("\r\n", "\n").replace("\r", "\n"))
+
+
 def escape_text(text: str) -> str:
     """A TEXT value (RFC 5545 3.3.11): backslash, comma, semicolon and line breaks escaped, control characters gone."""
     if not _TO_ESCAPE.search(text) and text.isprintable():
         return text
-    text = _CONTROL.sub("", text.replace("\r\n", "\n").replace("\r", "\n"))
+    text = carried(text)
     return text.replace("\\", "\\\\").replace(";", "\\;").replace(",", "\\,").replace("\n", "\\n")
 
 

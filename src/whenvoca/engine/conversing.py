@@ -347,7 +347,8 @@ class Conversation:
         return Event(
             uid=lineage.to_uid(1), title=wish.title, start=wish.start, end=wish.end, location=wish.location, rule=wish.repeat,
             attendees=tuple(Attendee(people.to_address(each)) for each in wish.attendees),
-            alarms=(Duration(seconds=-60 * wish.alarm_minutes),) if wish.alarm_minutes is not None else (), origin=lineage.to_mark(),
+            alarms=() if wish.alarm_minutes is None else (Duration(seconds=-60 * wish.alarm_minutes).in_days(),),
+            origin=lineage.to_mark(),
         )  # fmt: skip
 
     def _changed(self, event: Event, changes: Mapping[str, Any]) -> Event:
@@ -363,7 +364,7 @@ class Conversation:
             gone = {people.to_address(each).lower() for each in changes["without"]}
             given["attendees"] = tuple(each for each in event.attendees if each.address.lower() not in gone)
         if "alarm" in changes:
-            given["alarms"] = (Duration(seconds=-60 * int(changes["alarm"])),)
+            given["alarms"] = (Duration(seconds=-60 * int(changes["alarm"])).in_days(),)
         return replace(event, sequence=event.sequence + 1, **given)
 
 

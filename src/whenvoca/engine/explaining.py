@@ -12,11 +12,11 @@ from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, show_field
 from whenvoca.engine.faces import RowState
 from whenvoca.engine.ledger import JournalEntry, Ledger, RunRecord
+from whenvoca.engine.open_program import OpenPlaces, OpenProgram, open_program
 from whenvoca.engine.sources import Source
 from whenvoca.engine.stage import LiveStage
 from whenvoca.engine.starting import describe_start
 from whenvoca.engine.step_call import RunContext
-from whenvoca.engine.working import OpenPlaces, OpenProgram, open_program
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import RequestFault, RowFault, WhenvocaError
 from whenvoca.language import tree
@@ -111,7 +111,8 @@ def explain_run(
     source.prepare()
     seen = ledger.observed([occurrence.sequence]).get(occurrence.sequence)
     told.happened = occurrence.happened
-    scope, state = describe_start(program.program, occurrence, source, seen, program.zone)
+    failed = ledger.failed_writes_before(record)
+    scope, state = describe_start(program.program, occurrence, source, seen, program.zone, failed)
     told.state = _fields_of(source, occurrence.subject, state)
     stage = LiveStage(places, ledger, clock, workspace)
     listening = _Listening(workflow, Compiler(program.program.columns), told.told)

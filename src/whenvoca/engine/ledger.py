@@ -195,6 +195,9 @@ class Ledger(Times, Protocol):
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest ended run failed or was undone, each with the row effects that stand of it."""
 
+    def failed_writes_before(self, record: RunRecord) -> list[Effect]:
+        """The row effects that stood of failed runs about its subject when the run began."""
+
     def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True, revive: bool = False) -> int:
         """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones that have ended wait
         again. Answers how many."""

@@ -27,6 +27,8 @@ from whenvoca.engine.ledger_rows import (
 from whenvoca.engine.ledger_seen import SqliteSeen
 from whenvoca.engine.ledger_times import SqliteTimes
 
+_EVERY = 2**63 - 1  # beyond every number of a run
+
 
 class SqliteLedger(SqliteSeen, SqliteTimes):
     """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be kept."""
@@ -102,11 +104,16 @@ class SqliteLedger(SqliteSeen, SqliteTimes):
         ).fetchall()
         return {subject: [] if undone else self._writes_since_success(workflow, subject) for subject, _, undone in rows}
 
-    def _writes_since_success(self, workflow: str, subject: str) -> list[Effect]:
+    def failed_writes_before(self, record: RunRecord) -> list[Effect]:
+        """The row effects that stood of failed runs about its subject when the run began."""
+        return self._writes_since_success(record.workflow, record.subject, record.number)
+
+    def _writes_since_success(self, workflow: str, subject: str, before: int = _EVERY) -> list[Effect]:
         """What failed runs wrote into a row since one went well, the newest first."""
         runs = self._db.execute(
-            "SELECT number, outcome FROM runs WHERE workflow=? AND subject=? AND kind='run' AND undone IS NULL ORDER BY number DESC",
-            (workflow, subject),
+            "SELECT number, outcome FROM runs WHERE workflow=? AND subject=? AND kind='run' AND undone IS NULL AND number<? "
+            "ORDER BY number DESC",
+            (workflow, subject, before),
         ).fetchall()
         found: list[Effect] = []
         for number, outcome in runs:

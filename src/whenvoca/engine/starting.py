@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
+from whenvoca.engine.effects import Effect
 from whenvoca.engine.faces import RowState
 from whenvoca.engine.ledger import Observation, Occurrence
 from whenvoca.engine.program import Program
@@ -43,12 +44,15 @@ def subject_state(
 
 
 def describe_start(
-    program: Program, occurrence: Occurrence, source: Source, seen: Observation | None, zone: ZoneInfo | None
-) -> tuple[Scope, RowState]:
-    """What a run began with, as far as it is still known: its subject as it was seen then."""
+    program: Program, occurrence: Occurrence, source: Source, seen: Observation | None, zone: ZoneInfo | None,
+    failed: list[Effect],
+) -> tuple[Scope, RowState]:  # fmt: skip
+    """What a run began with, as far as it is still known: its subject as it was seen then, without what runs before it wrote
+    that failed."""
     trigger = program.workflow.trigger
     assert trigger is not None
     state = (seen.new or seen.old if seen else None) or source.current(occurrence.subject) or {}
+    state = source.unwritten(state, failed)
     at = datetime.fromisoformat(occurrence.at)
     scope = Scope(source.thing(occurrence.subject, state), trigger.definition.subject, at, zone or source.zone)
     tell_before(scope, occurrence, source, seen)

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.rules import parse_rule
+from whenvoca.calendars.writer import carried
 from whenvoca.engine.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.colours import COLOURS
@@ -42,11 +43,11 @@ def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
     ]
     return Event(
         uid=uid,
-        title=" ".join(call.text("title").split()),
+        title=to_title(call),
         start=start,
         end=end,
-        location=call.text("location"),
-        details=call.text("details"),
+        location=carried(call.text("location")),
+        details=carried(call.text("details")),
         attendees=tuple({each.address.lower(): each for each in reversed(attendees)}.values())[::-1],
         organizer=call.people.organizer if invite and attendees else "",
         alarms=to_alarms(call),
@@ -60,6 +61,11 @@ def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
     )
 
 
+def to_title(call: StepCall) -> str:
+    """The title that the step gives, in one line."""
+    return " ".join(carried(call.text("title")).split())
+
+
 def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
     """The event with the fields that stand in the step; an empty one clears what was there. Raises RowFault."""
     new = replace(old, sequence=old.sequence + 1)
@@ -68,10 +74,10 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
         new = replace(new, start=start, end=end)
     given: dict[str, Any] = {}
     if call.gives("title"):
-        given["title"] = " ".join(call.text("title").split())
+        given["title"] = to_title(call)
     for word in ("location", "details"):
         if call.gives(word):
-            given[word] = call.text(word)
+            given[word] = carried(call.text(word))
     if call.gives("attendees") or call.gives("optional") or call.gives("invite") or call.gives("answer-wanted"):
         given["attendees"] = _changed_attendees(call, old)
         if call.value("invite", False) and given["attendees"]:
@@ -182,7 +188,8 @@ def _in_zone(value: Any, call: StepCall) -> datetime:
 
 
 def _named_zone(moment: datetime, zone: ZoneInfo | None = None) -> datetime:
-    """A moment with a bare offset in the zone that is meant, so that it is written with a zone's name."""
+    """A moment as it is written: in whole seconds, and one with a bare offset in the zone that is meant, so that it has a name."""
+    moment = moment.replace(microsecond=0) if moment.microsecond else moment
     return moment if isinstance(moment.tzinfo, ZoneInfo) or zone is None else moment.astimezone(zone)
 
 
@@ -203,7 +210,7 @@ def _texts(call: StepCall, word: str) -> list[str]:
     found: list[str] = []
     for item in value if isinstance(value, list | tuple) else [value]:
         if not is_empty(item):
-            found += [show_value(item)]
+            found += [carried(show_value(item))]
     return found
 
 
@@ -226,7 +233,7 @@ def to_alarms(call: StepCall) -> tuple[Duration, ...]:
     for span in spans:
         if not isinstance(span, Duration):
             raise RowFault(f"the alarm {show_value(span)} is no duration")
-    return tuple(dict.fromkeys(spans))
+    return tuple(dict.fromkeys(span.in_days() for span in spans))
 
 
 def _rule(call: StepCall, start: datetime | date) -> str:

@@ -10,12 +10,13 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.task import Task
+from whenvoca.calendars.writer import carried
 from whenvoca.engine.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.operations import to_instant
-from whenvoca.steps.event_fields import EVENT_FIELDS, to_alarms, to_priority
+from whenvoca.steps.event_fields import EVENT_FIELDS, to_alarms, to_priority, to_title
 from whenvoca.values.numbers import is_address
 from whenvoca.values.texts import show_value
 
@@ -41,13 +42,13 @@ def _source_of(call: StepCall) -> str:
 def _with_fields(call: StepCall, task: Task) -> Task:
     given: dict[str, Any] = {}
     if call.gives("title"):
-        given["title"] = " ".join(call.text("title").split())
+        given["title"] = to_title(call)
     for word, attribute in (("start", "start"), ("due", "end")):
         if call.gives(word):
             given[attribute] = _moment(call, word)
     for word in ("section", "details"):
         if call.gives(word):
-            given[word] = call.text(word)
+            given[word] = carried(call.text(word))
     if call.gives("person"):
         given["person"] = _person(call)
     if call.gives("priority"):
@@ -68,6 +69,7 @@ def _moment(call: StepCall, word: str) -> datetime | date | None:
     """A moment in the zone that is meant, or a whole day."""
     value = call.value(word)
     if isinstance(value, datetime):
+        value = value.replace(microsecond=0)  # iCalendar counts whole seconds
         return value if value.tzinfo is not None and hasattr(value.tzinfo, "key") else value.astimezone(call.scope.zone)
     if value is None or isinstance(value, date):
         return value

@@ -29,7 +29,7 @@ from whenvoca.values.numbers import (
     split_addresses,
     tidy_number,
 )
-from whenvoca.values.times import HALF_DAY, WHOLE_DAY, shape_moment, shape_time
+from whenvoca.values.times import HALF_DAY, WHOLE_DAY, is_of_24_hours, shape_moment, shape_time
 
 Status = Literal["ok", "ambiguous", "contradictory"]
 _SAMPLE = 1000  # cells looked at to tell a column's kind; its format is told from all of them
@@ -115,7 +115,7 @@ class ColumnReading(Struct, frozen=True, kw_only=True):
         if HALF_DAY in shaped.fits:
             return shaped.fits[HALF_DAY]
         clock: time = shaped.fits[WHOLE_DAY]
-        if HALF_DAY in self.formats and 1 <= clock.hour <= 12:
+        if HALF_DAY in self.formats and 1 <= clock.hour <= 12 and not is_of_24_hours(text):
             return Unread(
                 text,
                 f"{text} says neither am nor pm, and other cells of the column do",

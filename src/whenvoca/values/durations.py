@@ -67,6 +67,14 @@ class Duration(Struct, frozen=True):
             raise RowFault("a month has no fixed length", mend="give days, hours or minutes")
         return self.days * 86400 + self.seconds
 
+    def in_days(self) -> Duration:
+        """The same length in days of 24 hours and the rest, as alarms are counted: what is written as -P1D is read as one day
+        again, and 24 hours are one. Raises RowFault where months are in it."""
+        seconds = self.to_seconds()
+        sign = -1 if seconds < 0 else 1
+        days, rest = divmod(abs(seconds), 86400)
+        return Duration(days=sign * days, seconds=sign * rest)
+
     def to_timedelta(self) -> timedelta:
         """The same as a timedelta, a day being 24 hours. Raises RowFault where months are in it."""
         return timedelta(seconds=self.to_seconds())

@@ -21,6 +21,7 @@ _WORDS = {"noon": time(12), "midday": time(12), "midnight": time(0)}
 _OFFSET = re.compile(
     r" ?(?:(?P<utc>Z|UTC|GMT)|(?:UTC|GMT)?(?P<sign>[+-])(?P<hours>\d{2}):?(?P<minutes>\d{2})?)\Z", re.IGNORECASE
 )
+_24_HOURS = re.compile(r"\d ?(?:h\d|(?:h|hrs|uhr)\b)", re.IGNORECASE)
 _NOON_WORD = re.compile(r"(?:12(?::00)? ?)?(noon|midday|midnight)\Z", re.IGNORECASE)
 
 
@@ -59,6 +60,11 @@ def _to_time(hour: int, minute: int, second: int, mark: str, text: str) -> Shape
     if hour > 23:
         return Shaped(fault=f"{text} is no time: a day has 24 hours")
     return Shaped({WHOLE_DAY: time(hour, minute, second)})
+
+
+def is_of_24_hours(text: str) -> bool:
+    """Whether a time is written as it is written on the 24-hour clock alone: 10h30, 9 Uhr."""
+    return _24_HOURS.search(text) is not None
 
 
 def shape_moment(text: str) -> Shaped | None:
