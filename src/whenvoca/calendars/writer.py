@@ -16,6 +16,7 @@ from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
 from whenvoca.calendars.task import Task
 from whenvoca.calendars.vtimezone import vtimezone_lines
 from whenvoca.values.durations import Duration
+from whenvoca.values.zones import told_apart
 
 ORIGIN = "X-WHENVOCA-ORIGIN"
 _BUSY = "X-WHENVOCA-BUSY"
@@ -231,11 +232,11 @@ def to_ical_moment(value: datetime | date) -> tuple[str, str]:
 
 
 def _zone_name(value: datetime) -> str:
-    """The zone to write, empty for UTC. The second of two equal wall times can only be told in UTC."""
+    """The zone to write, empty for UTC."""
     zone = value.tzinfo
     if zone.__class__ is not ZoneInfo or (key := zone.key) in ("UTC", "Etc/UTC"):
         return ""
-    return "" if value.fold and value.utcoffset() != value.replace(fold=0).utcoffset() else key
+    return key if told_apart(value) is value else ""
 
 
 def moment_line(name: str, value: datetime | date) -> str:

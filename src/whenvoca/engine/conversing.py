@@ -28,6 +28,7 @@ from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Request, Surroundings, Target, Wish
 from whenvoca.values.durations import Duration
+from whenvoca.values.zones import told_apart
 
 ASKED_BEFORE = ("several", "series")  # which requests need a yes unless something else is said
 ASKABLE = ("several", "series", "deletions", "changes", "creations")
@@ -345,7 +346,8 @@ class Conversation:
         lineage = self._identity(number)
         people = self._workspace.people
         return Event(
-            uid=lineage.to_uid(1), title=wish.title, start=wish.start, end=wish.end, location=wish.location, rule=wish.repeat,
+            uid=lineage.to_uid(1), title=wish.title, start=told_apart(wish.start), end=told_apart(wish.end),
+            location=wish.location, rule=wish.repeat,
             attendees=tuple(Attendee(people.to_address(each)) for each in wish.attendees),
             alarms=() if wish.alarm_minutes is None else (Duration(seconds=-60 * wish.alarm_minutes).in_days(),),
             origin=lineage.to_mark(),
@@ -355,6 +357,7 @@ class Conversation:
         given: dict[str, Any] = {
             name: changes[name] for name in ("title", "start", "end", "location", "busy") if name in changes
         }
+        given |= {name: told_apart(given[name]) for name in ("start", "end") if name in given}
         people = self._workspace.people
         if "attendees" in changes:
             there = {each.address.lower() for each in event.attendees}

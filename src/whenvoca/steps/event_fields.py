@@ -24,7 +24,7 @@ from whenvoca.values.durations import Duration, add_to_moment
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.texts import show_value
-from whenvoca.values.zones import to_moment
+from whenvoca.values.zones import to_moment, told_apart
 
 _HOUR = Duration(seconds=3600)
 _BUSY = ("yes", "no", "tentative", "unavailable")
@@ -34,7 +34,7 @@ TIMES = ("start", "end", "length", "first-day", "last-day")
 
 def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
     """The event that the step's fields describe."""
-    start, end = _times(call, notes)
+    start, end = map(told_apart, _times(call, notes))
     wanted = call.value("answer-wanted", False)
     invite = call.value("invite", False)
     attendees = [
@@ -70,7 +70,7 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
     """The event with the fields that stand in the step; an empty one clears what was there. Raises RowFault."""
     new = replace(old, sequence=old.sequence + 1)
     if any(call.gives(word) for word in TIMES):
-        start, end = _changed_times(call, old, notes)
+        start, end = map(told_apart, _changed_times(call, old, notes))
         new = replace(new, start=start, end=end)
     given: dict[str, Any] = {}
     if call.gives("title"):

@@ -19,6 +19,7 @@ from whenvoca.language.operations import to_instant
 from whenvoca.steps.event_fields import EVENT_FIELDS, to_alarms, to_priority, to_title
 from whenvoca.values.numbers import is_address
 from whenvoca.values.texts import show_value
+from whenvoca.values.zones import told_apart
 
 _OF_EVENTS = {each.name: each for each in EVENT_FIELDS}
 
@@ -70,7 +71,8 @@ def _moment(call: StepCall, word: str) -> datetime | date | None:
     value = call.value(word)
     if isinstance(value, datetime):
         value = value.replace(microsecond=0)  # iCalendar counts whole seconds
-        return value if value.tzinfo is not None and hasattr(value.tzinfo, "key") else value.astimezone(call.scope.zone)
+        has_zone = value.tzinfo is not None and hasattr(value.tzinfo, "key")
+        return told_apart(value if has_zone else value.astimezone(call.scope.zone))
     if value is None or isinstance(value, date):
         return value
     raise RowFault(f"{word}: {show_value(value)} is no moment")

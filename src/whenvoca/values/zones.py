@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
+from typing import TypeVar
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from whenvoca.errors import RowFault, SettingsFault
@@ -53,6 +54,17 @@ def to_moment(wall: datetime, zone: ZoneInfo) -> datetime:
         f"{shown} comes twice in {zone.key}: the clocks go back that day, from {_offset(before)} to {_offset(after)}",
         mend=f'give the offset too: "{shown}{_offset(before)}" or "{shown}{_offset(after)}"',
     )
+
+
+Day = TypeVar("Day", bound=date)  # a date or a datetime
+
+
+def told_apart(value: Day) -> Day | datetime:
+    """The moment in its zone; the second of two equal wall times in UTC, the only form that tells it apart from the first
+    (RFC 5545 3.3.5). Days are as they are."""
+    if isinstance(value, datetime) and value.fold and value.utcoffset() != value.replace(fold=0).utcoffset():
+        return value.astimezone(UTC)
+    return value
 
 
 def first_moment(day: date, zone: ZoneInfo) -> datetime:
