@@ -67,6 +67,7 @@ CASES: list[tuple[str, Callable[[Desk], object], int, str]] = [
     ("header beyond", toml("key =", "header = 40\nkey ="), 2, "row 40 holds no headings: it is empty"),
     ("header on values", toml("key =", "header = 2\nkey ="), 2, "row 2 holds no headings"),
     ("dates", toml("day first", "any"), 2, 'dates = "any" is none of: day first, month first, year first'),
+    ("totals", toml("key =", 'totals = "last"\nkey ='), 2, 'totals = "last" is not known'),
     ("kinds", toml("key =", 'kinds = { Day = "dat" }\nkey ='), 2, 'there is no kind of column "dat"'),
     (
         "two places of one name",

@@ -72,6 +72,20 @@ CASES: list[tuple[str, list[list[Any]], list[str], list[str]]] = [
         ["can be read day first and month first; day first was taken"],
     ),
     (
+        "the answers of a form, with a line of totals",
+        [["Evenings"], [], ["Timestamp", "Your name", "Which evening?", "Arrival", "Leaving", "People"],
+         ["11/02/2026 18:22:31", "Ana", "03/15/2027", "7pm", "10pm", 12], ["11/03/2026 09:01:02", "Rui", "03/16/2027", "19.30", "22.00", 20],
+         ["Total:", None, None, None, None, 32]],
+        ["title Your-name", "start Which-evening at Arrival", "end Which-evening at Leaving"],
+        ["tells the rows apart", 'month first was taken, as "Which evening?" is read', "taken for a line of totals"],
+    ),
+    (
+        "nothing but when it was sent",
+        [["Submitted", "Title"], [datetime(2027, 3, 17, 9, 30), "Talk"], [datetime(2027, 3, 18, 9, 15), "Tour"]],
+        ["title Title", "start Submitted", "length 1 hour"],
+        ["tells the rows apart", "no column tells the end"],
+    ),
+    (
         "no dates",
         [["No", "Title"], [1, "Talk"], [2, "Tour"]],
         ["title Title", "start today at 09:00"],

@@ -44,6 +44,7 @@ if TYPE_CHECKING:
 
 _SHEET_KEYS = ("kind", "file", "tab", "header", "key", "dates", "decimal", "kinds", "encoding", "delimiter", "create",
                "readonly", "totals", "zone")  # fmt: skip
+_TOTALS = "last row"  # the only place of a line of totals
 _CALENDAR_KEYS = ("kind", "folder", "file", "zone", "clash", "readonly")
 _SERVER_KEYS = ("server", "calendar", "user", "password", "ca", "seconds", "nameserver", "invite")
 _TASKS_KEYS = ("kind", "folder", "zone", "readonly")
@@ -286,11 +287,13 @@ class Places:
             dates, decimal = to_hint_settings(settings.text("dates") or None, settings.text("decimal") or None)
         except SettingsFault as fault:
             raise settings.refuse("dates" if "dates" in fault.message else "decimal", fault.message) from fault
+        if (totals := settings.text("totals")) not in ("", _TOTALS):
+            raise settings.refuse("totals", f'totals = "{totals}" is not known', f'written: totals = "{_TOTALS}"')
         read = SheetSettings(
             file=settings.text("file"), tab=settings.text("tab") or None, header=settings.number("header"),
             key=settings.texts("key"), dates=dates, decimal=decimal, kinds=_kinds(settings), encoding=settings.text("encoding"),
             delimiter=settings.text("delimiter"), create=settings.yes_no("create"), readonly=settings.yes_no("readonly"),
-            totals=settings.text("totals") == "last row", patience=self._workspace.patience,
+            totals=bool(totals), patience=self._workspace.patience,
             people=self._workspace.people_names,
         )  # fmt: skip
         path = self._path(settings, "file")

@@ -15,6 +15,7 @@ from whenvoca.language.expressions import WORDS
 from whenvoca.language.inference import fold_name
 from whenvoca.places.sheet.rowkeys import find_booking_column
 from whenvoca.places.sheet.table import Table
+from whenvoca.values.dates import DAY_FIRST, MONTH_FIRST
 from whenvoca.values.kinds import Kind, Raw, show_raw
 
 OUTCOME_COLUMNS = ("Answer", "Booking")
@@ -22,15 +23,31 @@ _ANSWERS = ("answer", "status", "state", "outcome", "result", "reply", "decision
 # Words of headings for each field, the more telling first.
 _TITLES = ("title", "event", "subject", "summary", "what", "topic", "activity", "task", "duty", "target", "talk", "course", "work",
            "school", "name", "description")  # fmt: skip
-_DAYS = ("date", "day", "night", "visit date", "event date", "start date", "when", "first day", "closed from", "out")
+_DAYS = (
+    "date",
+    "day",
+    "night",
+    "evening",
+    "visit date",
+    "event date",
+    "start date",
+    "when",
+    "first day",
+    "closed from",
+    "out",
+)
 _LAST_DAYS = ("last day", "end date", "until", "closed to", "to date", "back", "through", "last")
-_BEGINS = ("from", "begin", "begins", "start", "start time", "time", "at", "starts", "hour")
-_ENDS = ("to", "end", "finish", "until", "ends", "end time", "till", "stop")
+_BEGINS = ("from", "begin", "begins", "start", "start time", "time", "at", "starts", "hour", "arrival", "arrive",
+           "arriving")  # fmt: skip
+_ENDS = ("to", "end", "finish", "until", "ends", "end time", "till", "stop", "departure", "leave", "leaving")
+_SENT = ("timestamp", "submitted", "submission", "created", "received", "recorded", "sent", "entered", "registered", "completed",
+         "completion")  # fmt: skip
 _LENGTHS = ("length", "duration", "hours", "minutes", "takes")
 _PLACES = ("location", "venue", "where", "room", "hall", "place", "dome", "site", "address")
 _DETAILS = ("notes", "note", "comment", "comments", "remarks", "details", "description", "info")
 _PEOPLE = ("attendees", "observers", "people", "participants", "who", "person", "crew", "guests", "contact", "e mail", "email",
            "mail")  # fmt: skip
+_TOTALS = ("total", "totals", "sum", "subtotal", "grand total")
 _KEYS = ("no", "number", "id", "key", "code", "reference", "ref", "nr")
 
 
@@ -61,8 +78,11 @@ class _Drafting:
         self._taken: set[str] = set()
         self._lets: list[str] = []
         self._kinds = {heading.name: table.readings[heading.name].kind for heading in table.headings}
+        self._has_totals = len(table.rows) > 1 and _is_total(table.rows[-1][1])
+        rows = table.rows[:-1] if self._has_totals else table.rows
+        self._count = len(rows)
         self._cells = {
-            heading.name: [row[heading.index] for _, row in table.rows if heading.index < len(row)]
+            heading.name: [row[heading.index] for _, row in rows if heading.index < len(row)]
             for heading in table.headings
         }
 
@@ -90,9 +110,23 @@ class _Drafting:
             self._unsure('no column tells the rows apart by itself; name one: key = "…" at the place')
         open_columns = [h.name for h in self._table.headings if self._table.readings[h.name].status == "ambiguous"]
         if open_columns:
+            like = self._decided()
             settings["dates"] = self._order
             if not self._is_told:
-                self._unsure(f'"{open_columns[0]}" can be read day first and month first; {self._order} was taken')
+                said = f'"{open_columns[0]}" can be read day first and month first; {self._order} was taken'
+                self._unsure(f'{said}, as "{like}" is read' if like else said)
+        if self._has_totals:
+            settings["totals"] = "last row"
+            self._unsure("the last row was taken for a line of totals")
+
+    def _decided(self) -> str:
+        """The column whose dates fit one reading alone, which then holds for the others too; empty if there is none."""
+        formats = {h.name: self._table.readings[h.name].format for h in self._table.headings}
+        settled = {name: each for name, each in formats.items() if each in (DAY_FIRST, MONTH_FIRST)}
+        if self._is_told or len(set(settled.values())) != 1:
+            return ""
+        self._order = next(iter(settled.values()))
+        return next(iter(settled))
 
     def _key(self) -> str:
         found = [name for name in self._by_words(_KEYS) if self._is_unique(name)]
@@ -107,13 +141,16 @@ class _Drafting:
 
     def _is_unique(self, name: str) -> bool:
         cells = self._cells[name]
-        return bool(cells) and None not in cells and len(set(map(str, cells))) == len(cells) == len(self._table.rows)
+        return bool(cells) and None not in cells and len(set(map(str, cells))) == len(cells) == self._count
 
     # --- times
 
     def _times(self) -> list[tuple[str, str, str]]:
         moments = self._of_kind(Kind.MOMENT)
-        if moments:
+        sent = [name for name in self._by_words(_SENT) if name in moments]
+        if len(sent) == len(moments) and not self._of_kind(Kind.DATE):
+            sent = []  # when it was sent is all that there is
+        if moments := [name for name in moments if name not in sent]:
             return self._of_moments(moments)
         day = self._choose(_DAYS, Kind.DATE, "the day")
         if not day:
@@ -193,7 +230,7 @@ class _Drafting:
             self._unsure(f'"{name}" was taken for the title, the most varied text')
         self._take(name)
         second = [each for each in named[1:] if each not in self._taken]
-        if second and len({str(cell) for cell in self._cells[name]}) < len(self._table.rows):
+        if second and len({str(cell) for cell in self._cells[name]}) < self._count:
             self._take(second[0])
             return f'"{{{self._word(name)}}}: {{{self._word(second[0])}}}"'
         return self._word(name)
@@ -290,6 +327,12 @@ class _Drafting:
         if (quiet and kind is Kind.TIME and what == "the end" and len(of_kind) > 1) or not quiet or len(of_kind) > 1:
             self._unsure(f'"{of_kind[0]}" was taken for {what}')
         return of_kind[0]
+
+
+def _is_total(row: Sequence[Raw]) -> bool:
+    """Whether a row says of itself that it holds totals."""
+    first = next((cell for cell in row if cell is not None), None)
+    return isinstance(first, str) and first.strip().rstrip(":").casefold() in _TOTALS
 
 
 def raw_cells(table: Table, name: str) -> list[Raw]:
