@@ -277,6 +277,17 @@ def test_odd_texts_in_cells_are_known_as_ours_and_taken_back(desk: Desk, log: st
     assert (cells("requests", 0), cells("requests", 2), cells("log", 0)) == ([], before, [])
 
 
+def test_what_an_undo_would_do_is_listed_effect_by_effect(slots: Desk) -> None:
+    slots.workflow(LOGGED).rows(R1, R2, R3)
+    slots.run("run")
+    asked = slots.run("undo", "1", "2", "3")
+    assert asked.code == 4
+    starts = [line.split("  ")[0] for line in asked.out.splitlines() if line[:1].strip()]
+    assert starts == ["place", "requests", "log", "domes"]  # each place once, its effects below it
+    assert [asked.out.count(said) for said in ("delete event", "delete row", "change row")] == [3, 3, 3]
+    assert all(f"M {n}" in asked.out for n in (1, 2, 3))
+
+
 # --- explain
 
 
@@ -372,7 +383,11 @@ def test_default_brake_is_twenty_deletions(desk: Desk) -> None:
     assert desk.run("run").code == 0  # twenty
     assert len(desk.events()) == 21
     desk.rows()
-    assert desk.run("run").code == 4
+    held = desk.run("run")
+    assert held.code == 4
+    assert [line.split()[-6:-4] for line in held.out.splitlines()[1:]] == [
+        ["M", str(n)] for n in range(21)
+    ]  # the whole list
     assert len(desk.events()) == 21
     (desk.folder / "requests.csv").unlink()
     desk.write("requests.csv", "")

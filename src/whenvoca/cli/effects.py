@@ -107,10 +107,11 @@ def show_effects(effects: Sequence[Effect]) -> None:
     """A list, grouped by place, each old → new."""
     rows = []
     for place in dict.fromkeys(effect.place for effect in effects):
-        for effect in effects:
-            if effect.place == place and deed_of(effect.verb) != "take":
-                rows.append((place, effect.verb, name_target(effect), tell_change(effect)))
-                place = ""
+        mine = [effect for effect in effects if effect.place == place and deed_of(effect.verb) != "take"]
+        named = [place, *[""] * len(mine)]  # once, above those below it
+        rows += [
+            (name, each.verb, name_target(each), tell_change(each)) for name, each in zip(named, mine, strict=False)
+        ]
     if rows:
         show_table([Column("place"), Column("effect"), Column("which"), Column("old → new", wraps=True)], rows)
 
