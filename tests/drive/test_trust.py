@@ -277,6 +277,15 @@ def test_odd_texts_in_cells_are_known_as_ours_and_taken_back(desk: Desk, log: st
     assert (cells("requests", 0), cells("requests", 2), cells("log", 0)) == ([], before, [])
 
 
+def test_what_was_taken_back_does_not_wait_for_a_correction(slots: Desk) -> None:
+    slots.rows(R1, BAD)
+    slots.run("run")
+    slots.run("undo", "1", "--yes")
+    assert "1 row that failed before waits for a correction" in slots.run("run").err
+    slots.run("undo", "2", "--yes")
+    assert slots.run("run").err == "nothing new\n"
+
+
 def test_what_an_undo_would_do_is_listed_effect_by_effect(slots: Desk) -> None:
     slots.workflow(LOGGED).rows(R1, R2, R3)
     slots.run("run")

@@ -441,6 +441,7 @@ CASES: list[tuple[str, str, list[str]]] = [
     ("setting twice", 'title "x"\ntitle "y"\n' + H + E, ["2:1 title stands twice | leave one of them"]),
     ("setting value", "tries many\n" + H + E, ["1:7 tries takes a whole number"]),
     ("tries text", 'tries "5"\n' + H + E, ["1:7 tries takes a whole number"]),
+    ("title bare", "formerly duties\n" + H + E, ['1:10 formerly takes a text in quotes | written: formerly "duties"']),
     ("title number", "title 12\n" + H + E, ["1:7 title takes a text in quotes"]),
     ("brake", "brake many\n" + H + E, ["1:1 this brake is not understood | written: brake 20 deletions"]),
     ("missed", "missed 3\n" + H + E, ["1:8 missed takes a duration such as 3 hours"]),

@@ -195,6 +195,9 @@ class Ledger(Times, Protocol):
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest ended run failed or was undone, each with the row effects that stand of it."""
 
+    def count_unanswered(self, workflow: str) -> int:
+        """How many subjects' newest ended run failed, and was not taken back."""
+
     def failed_writes_before(self, record: RunRecord) -> list[Effect]:
         """The row effects that stood of failed runs about its subject when the run began."""
 

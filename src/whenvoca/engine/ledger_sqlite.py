@@ -95,14 +95,24 @@ class SqliteLedger(SqliteSeen, SqliteTimes):
         return int(self._one(waiting, (workflow, happened)))
 
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
-        """Subjects whose newest occurrence failed, each with the row effects of its run."""
-        rows = self._db.execute(
-            "SELECT subject, number, undone FROM runs r WHERE workflow=? AND kind='run' AND (outcome='failed' OR undone IS NOT NULL) "
+        """Subjects whose newest ended run failed or was undone, each with the row effects that stand of it."""
+        return {
+            subject: [] if undone else self._writes_since_success(workflow, subject)
+            for subject, undone in self._unwell(workflow)
+        }
+
+    def count_unanswered(self, workflow: str) -> int:
+        """How many subjects' newest ended run failed, and was not taken back."""
+        return sum(undone is None for _, undone in self._unwell(workflow))
+
+    def _unwell(self, workflow: str) -> list[tuple[str, int | None]]:
+        """Subjects whose newest ended run failed or was undone, with the run that took it back."""
+        return self._db.execute(
+            "SELECT subject, undone FROM runs r WHERE workflow=? AND kind='run' AND (outcome='failed' OR undone IS NOT NULL) "
             "AND NOT EXISTS (SELECT 1 FROM runs n WHERE n.workflow=r.workflow AND n.subject=r.subject AND n.number>r.number "
             "AND n.kind='run' AND n.outcome IN ('done','failed'))",
             (workflow,),
         ).fetchall()
-        return {subject: [] if undone else self._writes_since_success(workflow, subject) for subject, _, undone in rows}
 
     def failed_writes_before(self, record: RunRecord) -> list[Effect]:
         """The row effects that stood of failed runs about its subject when the run began."""

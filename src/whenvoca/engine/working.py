@@ -96,7 +96,7 @@ class _Working:
                 if isinstance(source, SheetSource) and not self._request.is_rehearsal:
                     source.sheet.info()  # remembered, so that the next run need not read what stands unchanged
         for each in self._programs:
-            self._outcome.unanswered += len(self._ledger.failed_writes(each.identity))
+            self._outcome.unanswered += self._ledger.count_unanswered(each.identity)
         return self._outcome
 
     def _new_batch(self) -> Batch:

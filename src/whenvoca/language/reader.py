@@ -136,7 +136,8 @@ class _Reader:
                 "tries": "a whole number", "missed": "a duration such as 3 hours", "paused": "yes or no",
                 "private": "shown or hidden",
             }  # fmt: skip
-            self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}")
+            mend = f'written: {word} "{node.word}"' if wanted is str and isinstance(node, tree.Name) else ""
+            self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}", mend)
         else:
             settings[word] = value
 
