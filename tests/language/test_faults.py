@@ -560,6 +560,12 @@ FOLLOWING: list[tuple[str, str, list[str]]] = [
     ("read-only calendar", GCL + "delete event in staff\n  where  uid is row.Answer\n",
      ["2:17 staff is read-only | take readonly = true away from it in whenvoca.toml, or write elsewhere"]),
     ("from without until", GCL + "find events in domes as some\n  from  today\n", ["3:3 from stands without until | give both"]),
+    ("things as texts", GCL + 'change row\n  Answer   "{old} {changes} {each c in changes: "{c.field}"}"\n  Target   row\n', [
+        "3:14 a row of requests is no text | one of its fields is: old.Answer",
+        '3:20 a list of things is no text | a text of each of them is: {each one in changes: "{one.field}"}',
+        "4:12 a row of requests is no text | one of its fields is: row.Answer"]),
+    ("compared with itself", GCL + "delete event in domes\n  where  title is Title\n", [
+        "3:19 Title is compared with itself | in where a bare name is of what is looked for; that of the row: row.Title"]),
     ("odd choice", GCL + "delete event in domes\n  where    uid is row.Answer\n  several  many\n",
      ['4:12 several is never "many" | it is one of: fail, first, all']),
     ("now in the where of a set", "when domes changes an event\n  where  start > now\ndelete event\n",

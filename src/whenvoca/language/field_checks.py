@@ -76,6 +76,7 @@ class FieldChecks:
 
     def _column_value(self, line: tree.FieldLine, place: PlaceInfo | None, names: Names) -> None:
         given = self._infer.type_of(line.value, names, shown=True)
+        self._infer.refuse_thing(line.value, given)
         if line.word in ("yes", "no"):
             self._infer.refuse_hidden_column(line.value, names)
         if place is None or place.columns is None:

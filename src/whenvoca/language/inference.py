@@ -91,7 +91,7 @@ class Inference:
                 for line in node.lines:
                     for part in line:
                         if isinstance(part, tree.Node):
-                            self.type_of(part, names, shown=True)
+                            self.refuse_thing(part, self.type_of(part, names, shown=True))
                             self.refuse_hidden_column(part, names)
                 return TEXT
             case tree.Name():
@@ -139,6 +139,21 @@ class Inference:
                     self.want(node.until, names, MOMENT, "after until stands a date")
                 return TEXT
         raise TypeError(node)
+
+    def refuse_thing(self, node: tree.Node, given: Type) -> None:
+        """A thing where a text is shown: it has fields, and one of them is meant."""
+        kind = given.item if given.name == "list" and given.item is not None else given
+        if kind.name != "thing":
+            return
+        one = next(
+            (word for word in ("title", "text", "field") if word in kind.fields), next(iter(kind.written), "FIELD")
+        )
+        said = tree.written(node) or "NAME"
+        if kind is given:
+            self._faults.add(node.spot, f"{with_article(str(given))} is no text", f"one of its fields is: {said}.{one}")
+        else:
+            said = f'{{each one in {said}: "{{one.{one}}}"}}'
+            self._faults.add(node.spot, "a list of things is no text", f"a text of each of them is: {said}")
 
     def refuse_hidden_column(self, node: tree.Node, names: Names) -> None:
         """A bare yes or no where a column of that name is surely meant: the word comes first, so it is never reached."""
@@ -215,6 +230,8 @@ class Inference:
             self._faults.add(node.spot, reason)
             return ANY
         known = {"now": MOMENT, "today": DATE, "tomorrow": DATE, "reason": TEXT, "none": EMPTY, "happened": TEXT}
+        if word == "old":
+            return names.given.get("old") or names.subject or ANY
         return list_of(CHANGE) if word == "changes" else known.get(word, ANY)
 
     def _unknown(self, node: tree.Name, word: str, names: Names) -> None:
@@ -397,6 +414,16 @@ class Inference:
                     self._faults.add(node.spot, f"this is {with_article(str(given))} and no condition", mend)
 
     def _compare(self, left: tree.Node, right: tree.Node, relation: str, names: Names) -> None:
+        said = tree.written(right)
+        if said and fold_name(said) == fold_name(tree.written(left)):
+            known = [word for word in ("row", "event", "task", "message") if word in names.given]
+            mend = (
+                f"in where a bare name is of what is looked for; that of the {known[0]}: {known[0]}.{said}"
+                if known
+                else ""
+            )
+            self._faults.add(right.spot, f"{said} is compared with itself", mend if names.is_look_up else "")
+            return
         is_textual = relation in ("contains", "begins with", "ends with", "like", "is")
         first = self.type_of(left, names, shown=is_textual and isinstance(right, tree.Text))
         second = self.type_of(right, names, shown=is_textual and isinstance(left, tree.Text))
