@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime, timedelta
+from types import MappingProxyType
 from typing import Any
 
 from whenvoca.cli.output import Column, show_table
@@ -103,15 +104,15 @@ def _brief(value: Any, name: str = "") -> str:
     return (text[: _LONG - 1] + "…" if len(text) > _LONG else text) or "empty"
 
 
-def show_effects(effects: Sequence[Effect]) -> None:
-    """A list, grouped by place, each old → new."""
+def show_effects(effects: Sequence[Effect], labels: Mapping[str, str] = MappingProxyType({})) -> None:
+    """A list, grouped by place, each old → new; ``labels`` says what people call the things of these keys."""
     rows = []
     for place in dict.fromkeys(effect.place for effect in effects):
         mine = [effect for effect in effects if effect.place == place and deed_of(effect.verb) != "take"]
         named = [place, *[""] * len(mine)]  # once, above those below it
-        rows += [
-            (name, each.verb, name_target(each), tell_change(each)) for name, each in zip(named, mine, strict=False)
-        ]
+        for name, each in zip(named, mine, strict=False):
+            which = labels.get(each.target) if noun_of(each.verb) == "row" else None
+            rows.append((name, each.verb, which or name_target(each), tell_change(each)))
     if rows:
         show_table([Column("place"), Column("effect"), Column("which"), Column("old → new", wraps=True)], rows)
 

@@ -95,7 +95,7 @@ def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None
         if result.reason:
             line.append(f": {result.reason}")
         console().print(line, soft_wrap=True)
-        show_effects(result.effects)
+        show_effects(result.effects, {result.subject: result.label})
     for fault in done.outcome.faults:
         console().print(styled(fault, "red"), soft_wrap=True)
     for wait in done.outcome.waits:

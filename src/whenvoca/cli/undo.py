@@ -74,7 +74,7 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
 def _show(outcome: UndoOutcome) -> None:
     names = ", ".join(f"{run.record.number} ({run.record.workflow}, {run.record.label})" for run in outcome.runs[:12])
     say(f"{count_of(len(outcome.runs), 'run')}: {names}{' …' if len(outcome.runs) > 12 else ''}")
-    show_effects(outcome.effects)
+    show_effects(outcome.effects, {run.record.subject: run.record.label for run in outcome.runs})
     for said in outcome.left:
         say(f"left alone: {said}", style="yellow")
     if outcome.effects:
