@@ -68,7 +68,8 @@ def _event_at(events: Sequence[Event], key: str, asked: Event | None, zone: Zone
     for event in events:
         if event_key(event.uid, event.occurrence) == key:
             return event
-    master = next((event for event in events if event.occurrence is None), None)
+    uid = split_key(key)[0]  # a file may hold other series too
+    master = next((event for event in events if event.occurrence is None and event.uid == uid), None)
     if master is None or asked is None or asked.occurrence is None:
         return None
     return occurrence_at(master, asked.occurrence, zone)
