@@ -14,11 +14,15 @@ from msgspec.structs import replace
 
 from tests.servers import Radicale, running_radicale
 from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.calendars.patch import add_events, remove_event
 from whenvoca.calendars.state import event_key
+from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.clock import RealClock
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.faces import CalendarFace, CalendarLook, MovedOn, Resource
 from whenvoca.engine.identity import Lineage
+from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.observing import observe_calendar
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.places.calendar.dav import DavCalendar
 from whenvoca.places.calendar.dav_client import DavClient
@@ -254,6 +258,47 @@ def test_look_tells_what_came_changed_and_went_since_the_last_one(calendar: Cale
     assert found is not None
     look, known, cursor = looked(again(calendar, tmp_path), {**known, found[0]: found[1]}, cursor)
     assert look.changed == {}  # what we have noted ourselves is not told
+
+
+def of_one_file(folder: Path) -> FolderCalendar:
+    """A folder with one file of three events, as another program exports a calendar."""
+    folder.mkdir()
+    (folder / "export.ics").write_bytes(add_events(empty_calendar(), [event(number) for number in range(3)], STAMP))
+    return FolderCalendar("domes", folder, "domes", AZORES, clock=RealClock())
+
+
+def test_events_that_share_a_file_are_changed_and_deleted_one_by_one(tmp_path: Path) -> None:
+    calendar = of_one_file(tmp_path / "domes")
+    assert isinstance(calendar.apply([changed(calendar, U[2], title="other")], STAMP)[0], Receipt)
+    for left in (2, 1):
+        assert isinstance(calendar.apply([deletion(calendar, U[left - 1])], STAMP)[0], Receipt)
+        assert len(calendar.all_events()) == left
+    assert [each.title for each in calendar.all_events()] == ["other"]
+    assert isinstance(calendar.apply([deletion(calendar, U[2])], STAMP)[0], Receipt)
+    assert list((tmp_path / "domes").iterdir()) == []
+
+
+def test_each_event_of_a_shared_file_is_seen_to_come_change_and_go(tmp_path: Path) -> None:
+    calendar = of_one_file(tmp_path / "domes")
+    path, ledger = tmp_path / "domes/export.ics", SqliteLedger(Path(":memory:"))
+
+    def seen() -> list[tuple[str, str | None]]:
+        last = ledger.last_sequence("domes")
+        observe_calendar(ledger, calendar, STAMP)
+        return [(U.index(e.subject), e.new and e.new["title"]) for e in ledger.observations("domes", last)]
+
+    assert seen() == [(0, "E 0"), (1, "E 1"), (2, "E 2")]
+    path.write_bytes(path.read_bytes().replace(b"SUMMARY:E 1", b"SUMMARY:other"))
+    assert seen() == [(1, "other")]
+    path.write_bytes(remove_event(path.read_bytes(), U[0]))
+    assert seen() == [(0, None)]
+    path.rename(tmp_path / "domes/renamed.ics")
+    assert seen() == []
+    (tmp_path / "domes/renamed.ics").write_bytes(remove_event((tmp_path / "domes/renamed.ics").read_bytes(), U[1]))
+    assert seen() == [(1, None)]  # one is left, and its file a file of one event
+    create(calendar, event(5))
+    (tmp_path / "domes/renamed.ics").unlink()
+    assert seen() == [(2, None), (5, "E 5")]
 
 
 WEEKLY = "FREQ=WEEKLY;COUNT=6"

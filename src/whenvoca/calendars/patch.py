@@ -240,6 +240,11 @@ def has_event(data: bytes, uid: str) -> bool:
     return bool(_events_of(data, uid))
 
 
+def holds_anything(data: bytes) -> bool:
+    """Whether an event or a task stands in the text."""
+    return any(each.name in ("VEVENT", "VTODO") for each in list_components(data))
+
+
 def _with_components(data: bytes, source: bytes, events: list[Component]) -> bytes:
     """The text with these components of another one, and the time zones of that one that it has not."""
     known = {each.uid for each in list_components(data) if each.name == "VTIMEZONE"}

@@ -98,14 +98,20 @@ def _note_look(
     ledger: Ledger, calendar: CalendarFace, look: CalendarLook, known: Mapping[str, Resource], at: datetime
 ) -> None:  # fmt: skip
     changes: list[Sighting] = []
+    standing = {resource.uid for resource, _ in look.changed.values()}
+    left = [known[name].uid for name in look.gone]
+    left += [
+        known[name].uid
+        for name, (resource, _) in look.changed.items()
+        if name in known and known[name].uid != resource.uid
+    ]
     with ledger.transaction():
-        for name in look.gone:
-            changes += sightings(ledger, calendar, known[name].uid, [])
-        for name, (resource, events) in look.changed.items():
-            before = known.get(name)
-            if before is not None and before.uid != resource.uid:
-                changes += sightings(ledger, calendar, before.uid, [])
-            changes += sightings(ledger, calendar, resource.uid, events)
+        for uid in dict.fromkeys(left):
+            if uid and uid not in standing:  # it may have gone into another piece
+                changes += sightings(ledger, calendar, uid, [])
+        for resource, events in look.changed.values():
+            if resource.uid:
+                changes += sightings(ledger, calendar, resource.uid, events)
         ledger.observe(calendar.name, changes, look.cursor, at.isoformat())
         fresh = {name: resource for name, (resource, _) in look.changed.items()} | look.stamped
         ledger.keep_resources(calendar.name, fresh, look.gone)

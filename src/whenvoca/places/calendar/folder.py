@@ -11,7 +11,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import has_event, list_components, unescape_text
+from whenvoca.calendars.patch import holds_anything, list_components, unescape_text
 from whenvoca.calendars.reader import Noun, may_touch, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
@@ -167,9 +167,12 @@ class FolderCalendar:
         return path.absolute().as_uri()
 
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
-        """The files that changed: by time and size, and by their hash where they changed too shortly before a look."""
+        """The files that changed: by time and size, and by their hash where they changed too shortly before a look.
+
+        A file with several events is a piece without an event, and each of its events a piece that is called after both.
+        """
         look = CalendarLook(cursor="looked")
-        standing = set()
+        standing, read = set(), set()
         for path in self._paths() if self._folder.exists() else ():
             before = known.get(path.name)
             try:
@@ -190,13 +193,22 @@ class FolderCalendar:
             except SourceFault as fault:
                 look.faults.append(str(fault))
                 continue
-            if events:
-                look.changed[path.name] = (Resource(events[0].uid, version, stamp), events)
-                self._index = None
-            if len(look.changed) >= _PER_LOOK:
+            by_uid: dict[str, list[Event]] = {}
+            for event in events:
+                by_uid.setdefault(event.uid, []).append(event)
+            only = next(iter(by_uid)) if len(by_uid) == 1 else ""
+            look.changed[path.name] = (Resource(only, version, stamp), events if only else [])
+            if len(by_uid) > 1:
+                look.changed |= {f"{path.name}/{uid}": (Resource(uid, version), mine) for uid, mine in by_uid.items()}
+            read.add(path.name)
+            self._index = None
+            if len(read) >= _PER_LOOK:
                 look.is_partial = True
-                return look
-        look.gone = [name for name in known if name not in standing]
+                break
+        for name in known:
+            file = name.partition("/")[0]
+            if (file in read and name not in look.changed) or (file not in standing and not look.is_partial):
+                look.gone.append(name)
         return look
 
     def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
@@ -260,7 +272,7 @@ class FolderCalendar:
         if not is_on_its_version(effect, files.hash_bytes(data) if data else ""):
             return moved_on(effect, self._label(path))
         changed = carry_out(data, effect, stamp)
-        if not has_event(changed, split_key(effect.target)[0]):
+        if not holds_anything(changed):
             with files.telling_trouble(path, "deleted"):
                 path.unlink()
             return Receipt("", "")
