@@ -266,6 +266,25 @@ def test_documented_json_names_every_command_with_json() -> None:
         json.loads(block.split("```")[0])
 
 
+@pytest.mark.parametrize(
+    ("arguments", "told"),
+    [
+        (["requests", "--dates", "month first"], "requests is a place, which is read by its settings in whenvoca.toml"),
+        (
+            ["request"],
+            'there is no file "request", and no sheet of that name in whenvoca.toml\n  did you mean requests',
+        ),
+        (["none.csv"], "none.csv: there is no such file"),
+    ],
+)
+def test_read_sheet_says_what_it_cannot_read(slots: Desk, arguments: list[str], told: str) -> None:
+    slots.rows(",,R-1,M 1,11.03.2027,20:00,22:00")
+    result = slots.run("read", "sheet", *arguments)
+    assert (result.code, told in result.err) == (2, True), result.err
+    (slots.folder / "whenvoca.toml").write_text("[workspace")
+    assert slots.run("read", "sheet", "requests").err.count("is no TOML") == 1
+
+
 def test_read_sheet_of_several_tabs_looks_at_the_first_and_names_the_others(desk: Desk) -> None:
     from tests.places.workbooks import rich_workbook
 

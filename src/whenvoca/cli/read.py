@@ -15,6 +15,7 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled, to_json
 from whenvoca.engine.clock import RealClock
 from whenvoca.errors import RequestFault, SettingsFault, SourceFault, WhenvocaError
+from whenvoca.language.faults import nearest
 from whenvoca.places.opening import make_backing
 from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.sheet.place import SheetPlace
@@ -55,6 +56,11 @@ def sheet(
     """
     known = ""
     if not Path(file).exists() and (place := _named_place(common, file)) is not None:
+        if tab or header or dates or decimal or kinds or encoding or delimiter:
+            raise RequestFault(
+                f"{place.name} is a place, which is read by its settings in whenvoca.toml",
+                mend=f"change them there, or name the file: whenvoca read sheet {place.file}",
+            )
         opened, others = place, []
         known = place.name
     else:
@@ -89,9 +95,17 @@ def _take_first_tab(place: SheetPlace) -> list[str]:
 
 def _named_place(common: Common, name: str) -> SheetPlace | None:
     try:
-        found = common.open().places.open_named(name)
+        places = common.open().places
+        found = places.open_named(name)
     except SettingsFault:
-        return None
+        if Path(name).suffix:
+            return None
+        raise  # a place is meant, and the workspace cannot be read
+    if not isinstance(found, SheetPlace) and not Path(name).suffix:
+        sheets = [each for each in places.names() if places.kind_of(each) == "sheet"]
+        raise RequestFault(
+            f'there is no file "{name}", and no sheet of that name in whenvoca.toml', mend=nearest(name, sheets)
+        )
     return found if isinstance(found, SheetPlace) else None
 
 

@@ -40,7 +40,7 @@ def telling_trouble(path: Path, doing: str) -> Iterator[None]:
 def read_file(path: Path) -> bytes:
     """The whole file. Raises SourceFault if there is none, PlaceTrouble if it cannot be read."""
     if not path.exists():
-        raise SourceFault("there is no such file", where=str(path), mend="look at its path in whenvoca.toml")
+        raise SourceFault("there is no such file", where=str(path), mend="look at its path")
     if path.is_dir():
         raise SourceFault("is a folder, and a file is wanted here", where=str(path))
     with telling_trouble(path, "read"):
