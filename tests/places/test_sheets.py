@@ -295,14 +295,15 @@ def test_cell_with_a_formula_is_never_written_over(tmp_path: Path) -> None:
 
 def test_tab_and_file_are_made_when_they_are_not_there(tmp_path: Path) -> None:
     path = tmp_path / "r.xlsx"
-    path.write_bytes(rich_workbook())
+    book = rich_workbook()
+    path.write_bytes(book)
     place = place_on(path, tab="Log & more", create=True, key=())
     place.wanted_headings = ["What", "Seen"]
     assert place.is_missing()
     place.pend(1, Effect(place="requests", verb="add row", target="", after={"What": "x", "Seen": date(2027, 4, 1)}))
     saved(place)
     assert read_cells(path.read_bytes(), "Log & more") == [["What", "Seen"], ["x", datetime(2027, 4, 1)]]
-    before, after = parts_of(rich_workbook()), parts_of(path.read_bytes())
+    before, after = parts_of(book), parts_of(path.read_bytes())
     kept = {
         name
         for name in before
@@ -437,6 +438,8 @@ def test_sign_that_the_encoding_lacks_is_a_fault() -> None:
 
 def test_delimiter_is_told_by_the_lines() -> None:
     assert tell_delimiter('a;b;c\n"x,y";1,5;2\n3;"p, q";4\n') == ";"
+    added = TabWrites(cells={(2, 0): "b"})
+    assert CsvFile().patch(b"No,What,Seen\ra,1,2\r", {"": added}) == b"No,What,Seen\ra,1,2\rb,,\r"
     assert tell_delimiter("just one\ncolumn\n") == ","
     assert tell_delimiter("What\nfish &amp; chips\nbread\n") == ","
 

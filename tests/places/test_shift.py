@@ -113,8 +113,9 @@ def test_tables_comments_validations_and_formats_follow() -> None:
 
 
 def test_parts_that_do_not_speak_of_the_rows_stay_byte_for_byte() -> None:
-    before = parts_of(rich_workbook())
-    after = parts_of(shift_rows(rich_workbook(), Shift(XlsxFile().tabs(rich_workbook())[0], 6, -1)))
+    book = rich_workbook()  # once: it tells the second in which it was made
+    before = parts_of(book)
+    after = parts_of(shift_rows(book, Shift(XlsxFile().tabs(book)[0], 6, -1)))
     assert before.keys() == after.keys()
     changed = {name.rpartition("/")[2] for name in before if after[name] != before[name]}
     assert changed == {"chart1.xml", "comments1.xml", "drawing1.xml", "vmlDrawing1.vml", "workbook.xml", "sheet1.xml"}

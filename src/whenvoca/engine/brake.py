@@ -63,7 +63,8 @@ def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int,
     deleting = [step for step in steps if step.definition.deletes]
     if not deleting or not waiting:
         return False
-    if all(step.definition.is_mirror for step in deleting):
+    repeated = {id(step) for step in _repeated_steps(workflow.body)}  # their elements go without their subject
+    if all(step.definition.is_mirror and id(step) not in repeated for step in deleting):
         return waiting * len(deleting) > limits["deletion"] and leaving() * len(deleting) > limits["deletion"]
     return True
 

@@ -242,4 +242,6 @@ def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: b
         return f"it was taken up, but the {subject} left the set before it ran"
     if subject == "message":
         return "it ran"
-    return f"it ran; it runs again when the {subject} leaves the set and comes back"
+    assert workflow.trigger is not None
+    again = "changes" if "changed" in workflow.trigger.happenings else "leaves the set and comes back"
+    return f"it ran; it runs again when the {subject} {again}"

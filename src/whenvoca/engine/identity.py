@@ -38,6 +38,11 @@ class Lineage(Struct, frozen=True):
         """How the marks of everything that a workflow made begin."""
         return f"{_quoted(root)}/{_quoted(workflow)}/"
 
+    @property
+    def siblings(self) -> str:
+        """How the marks begin of what the same step made of the same subject, in each of its repetitions."""
+        return f"{self.prefix(self.root, self.workflow)}{_quoted(self.subject)}/{_quoted(self.step)}/"
+
     def to_uid(self, number: int) -> str:
         """The UID of the lineage's ``number``-th thing: UUIDv5, so that a lost ledger makes nothing twice."""
         return uuid5(_namespace(self.root), f"{self.to_mark()}#{number}")

@@ -11,9 +11,12 @@ from collections import Counter
 from collections.abc import Callable, Generator, Iterator
 from typing import Any
 
+from msgspec.structs import replace
+
 from whenvoca.engine.asking import Question
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.event_thing import EVENT_FIELDS
+from whenvoca.engine.identity import Lineage
 from whenvoca.engine.step_call import Acting, Action, CompiledStep, Performing, RunContext, StepCall
 from whenvoca.engine.task_thing import TASK_FIELDS
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
@@ -42,6 +45,7 @@ class Program:
         self.mirrors = [step for step in iter_steps(workflow) if step.definition.is_mirror]
         self.is_mirror = bool(self.mirrors)
         self.asks = asks(workflow)
+        self._compiled_mirrors: list[CompiledStep] = []
         self._columns_of = columns_of
         self._compiler = Compiler(columns)
         self._steps = 0
@@ -165,18 +169,22 @@ class Program:
 
     def _compile_for_each(self, statement: tree.ForEach) -> Action:
         source, name = self._compiler.value(statement.source), fold_name(statement.name)
+        before = len(self._compiled_mirrors)
         actions = self._compile(statement.body)
+        mirrors = self._compiled_mirrors[before:]
 
         def act(context: RunContext, repetition: str) -> Performing:
             elements = source(context.scope)
             if is_empty(elements):
-                return
+                elements = []
             ordinals: Counter[str] = Counter()
             faults: list[RowFault] = []
+            present: list[str] = []
             for element in elements if isinstance(elements, list | tuple) else [elements]:
                 key = _element_key(element)
                 ordinals[key] += 1
                 inner = "/".join(part for part in (repetition, f"{key}.{ordinals[key]}") if part)
+                present.append(inner)
                 outer = dict(context.scope.names)
                 context.scope.names[name] = element
                 try:
@@ -188,13 +196,17 @@ class Program:
                 finally:
                     context.scope.names.clear()
                     context.scope.names.update(outer)
+            for step in mirrors:
+                for gone in _gone(step, context, repetition, present):
+                    try:
+                        yield from _keyed(step, replace(context, is_lost=True, trace=None), gone)
+                    except WaitingFault:
+                        raise
+                    except RowFault as fault:
+                        faults.append(fault)
             if faults:
                 first = faults[0]
-                count = (
-                    f"{len(faults)} of {sum(ordinals.values())} repetitions failed: "
-                    if sum(ordinals.values()) > 1
-                    else ""
-                )
+                count = f"{len(faults)} of {len(present)} repetitions failed: " if len(present) > 1 else ""
                 raise RowFault(count + first.message, where=first.where, mend=first.mend)
 
         return act
@@ -232,6 +244,9 @@ class Program:
             hides=definition.is_told and self._hides,
             **self._look_up(step),
         )
+
+        if definition.is_mirror:
+            self._compiled_mirrors.append(compiled)
 
         def act(context: RunContext, repetition: str) -> Performing:
             try:
@@ -369,6 +384,19 @@ def _keyed(
             raise
         except RowFault as refused:
             fault = refused
+
+
+def _gone(step: CompiledStep, context: RunContext, repetition: str, present: list[str]) -> list[str]:
+    """The repetitions in which a mirror made something of this subject, and whose element is not in the list any more."""
+    call = StepCall(step, context, repetition)
+    made = [Lineage.from_mark(mark) for mark in context.stage.marks_made(call.place, call.lineage.siblings)]
+    inside = f"{repetition}/" if repetition else ""
+    return [
+        each.repetition
+        for each in made
+        if each is not None and each.repetition.startswith(inside)
+        and not any(f"{each.repetition}/".startswith(f"{one}/") for one in present)
+    ]  # fmt: skip
 
 
 def _run_all(actions: list[Action], context: RunContext, repetition: str) -> Performing:

@@ -6,7 +6,7 @@ Sheet effects stay pending until their file is saved; the calendars write a grou
 from __future__ import annotations
 
 from collections import ChainMap
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from typing import Any, Protocol
@@ -83,6 +83,9 @@ class Stage(Protocol):
 
     def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
         """What stands of that lineage, or what is known of its absence."""
+
+    def marks_made(self, place: str, prefix: str) -> Collection[str]:
+        """The marks of ours that begin so, of things that were made at the place."""
 
     def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
         """Whether the subject was gone for a while since the thing of that lineage was made of it."""
@@ -205,9 +208,7 @@ class LiveStage:
         """By the ledger first, else by our mark at the place."""
         calendar = self.calendar(place)
         mark = lineage.to_mark()
-        if calendar.name not in self._has_made:
-            self._has_made[calendar.name] = self._ledger.has_made(calendar.name)
-        known = self._ledger.made(calendar.name, mark) if self._has_made[calendar.name] else None
+        known = self._ledger.made(calendar.name, mark) if self._knows(calendar.name) else None
         if known is None:
             stored = calendar.find_marked(mark)
             if stored is None:
@@ -217,6 +218,23 @@ class LiveStage:
         if stored is None:
             return Missing(known.number + 1, by_another=bool(known.version))
         return Standing(stored, known.number, stored.version == known.version, known.base)
+
+    def _knows(self, calendar: str) -> bool:
+        """Whether the ledger knows of anything made there before this batch."""
+        if calendar not in self._has_made:
+            self._has_made[calendar] = self._ledger.has_made(calendar)
+        return self._has_made[calendar]
+
+    def marks_made(self, place: str, prefix: str) -> Collection[str]:
+        """By the ledger first, else by our marks at the place; rows carry none."""
+        if place.lower() not in self._dated:
+            return self._ledger.marks_made(self.sheet(place).name, prefix)
+        calendar = self.calendar(place)
+        return (
+            self._ledger.marks_made(calendar.name, prefix)
+            if self._knows(calendar.name)
+            else calendar.find_marks(prefix)
+        )
 
     def find_clashes(self, place: str, event: Event) -> list[Event]:
         """Events there already, and those that earlier rows of this batch are about to make."""

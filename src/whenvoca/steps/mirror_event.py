@@ -53,6 +53,8 @@ def _known(call: StepCall) -> Standing | Missing:
 def _made(call: StepCall) -> Standing | Missing:
     """What stands of this mirror; an event that existed before is adopted by the UID that the step gives."""
     made = _known(call)
+    if call.is_lost and call.repetition:
+        return made  # the element is not there any more, nor the fields that name it
     if not isinstance(made, Missing) or not (uid := call.text("uid")):
         return made
     stored = call.stage.find_event(call.place, uid)
@@ -96,7 +98,7 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
 
 
 def _subject(call: StepCall) -> str:
-    return call.subject_word or "subject"
+    return "element of the list" if call.is_lost and call.repetition else call.subject_word or "subject"
 
 
 def _touched(call: StepCall, made: Standing) -> list[str]:
@@ -216,7 +218,8 @@ MIRROR_EVENT = StepDefinition(
     sentence=Sentence(words="mirror event in CALENDAR"),
     meaning="Keeps one event for each subject: made, changed and taken away with it, also when rows are sorted. What another "
     "hand changed in the event is not written over unseen: `disputed` says what then holds, field by field. Fields that do not "
-    "stand below it belong to the calendar.",
+    "stand below it belong to the calendar. Below `for each` it keeps one for each element, and takes away that of an element which is "
+    "not in the list any more.",
     fields=(
         *_RULES,
         *EVENT_FIELDS,
@@ -237,7 +240,7 @@ MIRROR_TASK = StepDefinition(
     sentence=Sentence(words="mirror task in TASKS"),
     meaning="Keeps one task for each subject: made, changed and taken away with it. What another hand changed in the task is not "
     "written over unseen: `disputed` says what then holds, field by field. Fields that do not stand below it belong to the list: who "
-    "ticks the task off does no harm.",
+    "ticks the task off does no harm. Below `for each` it keeps one for each element.",
     fields=(*_RULES, *TASK_FIELDS),
     thing="task",
     makes=task_type,

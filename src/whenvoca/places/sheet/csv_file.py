@@ -147,7 +147,7 @@ class CsvFile(Struct, frozen=True):
         """The file with records taken out, or put in."""
         text, encoding, bom = self._decode(data)
         delimiter = self.delimiter or tell_delimiter(text)
-        line_end = "\r\n" if "\r\n" in text else "\n"
+        line_end = _line_end(text)
         begins = [begin for begin, _ in _record_spans(text)] + [len(text)]
         records = [text[begin:end] for begin, end in itertools.pairwise(begins)]
         if records and not records[-1].endswith(("\n", "\r")):
@@ -165,7 +165,7 @@ class CsvFile(Struct, frozen=True):
 
     def _patch_text(self, text: str, cells: Mapping[tuple[int, int], Any]) -> str:
         delimiter = self.delimiter or tell_delimiter(text)
-        line_end = "\r\n" if "\r\n" in text else "\n"
+        line_end = _line_end(text)
         spans = _record_spans(text)
         by_row: dict[int, dict[int, Any]] = {}
         for (row, column), value in cells.items():
@@ -177,7 +177,8 @@ class CsvFile(Struct, frozen=True):
             position = end
         pieces.append(text[position:])
         last = "".join(pieces)
-        width = max((column for _, column in cells), default=0) + 1
+        above = len(_field_spans(text[slice(*spans[-1])], delimiter)) if spans else 0
+        width = max([above, *(column + 1 for _, column in cells)])  # records are of one length (RFC 4180)
         for row in range(len(spans), max(by_row, default=-1) + 1):
             if last and not last.endswith(("\n", "\r")):
                 last += line_end
@@ -202,6 +203,10 @@ class CsvFile(Struct, frozen=True):
             )
             width = column + 1
         return "".join(pieces)
+
+
+def _line_end(text: str) -> str:
+    return "\r\n" if "\r\n" in text else "\r" if "\r" in text and "\n" not in text else "\n"
 
 
 def _take_guard(cell: str) -> Raw:
