@@ -112,8 +112,8 @@ def _take_away(call: StepCall, sheet: SheetFace, key: str, base: dict[str, Any],
 MIRROR_ROW = StepDefinition(
     sentence=Sentence(words="mirror row in SHEET"),
     meaning="Keeps one row for each subject: made, changed and taken away with it. The sheet needs a key (`key` at the place), and the "
-    "step fills it. What another hand changed in the row is not written over unseen: `disputed` says what then holds, cell by cell. Below "
-    "`for each` it keeps one for each element, and takes away that of an element which is not in the list any more.",
+    "step fills it. What another hand changed in the row is not written over unseen: `disputed` says what then holds, cell by cell. "
+    "Below `for each` it keeps one for each element, and takes away that of an element which is not in the list any more.",
     fields=(
         FieldDefinition(
             name="disputed", type="choice", choices=(IN_SOURCE, IN_COPY, LEFT_ALONE), default=LEFT_ALONE,
