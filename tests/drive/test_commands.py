@@ -365,3 +365,17 @@ def test_a_large_group_that_cannot_be_written_is_written_later_and_once(
     assert len(slots.events()) == 250
     assert not list((slots.folder / "domes").glob(".*tmp"))
     assert sum("granted" in line for line in slots.read().splitlines()) == 250
+
+
+def test_check_tells_rows_that_cannot_be_taken_up(slots: Desk) -> None:
+    slots.rows(
+        ",,R-1,A,11.03.2027,20:00,22:00", ",,R-1,B,12.03.2027,20:00,22:00", ",,,C,12.03.2027,20:00,22:00", ",,R-2,D,,,"
+    )
+    before = slots.snapshot()
+    checked = slots.run("check")
+    assert checked.code == 0
+    assert 'not taken up: requests.csv, C2: No "R-1" stands in row 3 too' in checked.err
+    assert "sound   slots: would take up R-2" in checked.out
+    told = slots.run("check", "--json").json
+    assert (len(told["not_taken_up"]), told["warnings"]) == (3, [])
+    assert slots.snapshot() == before

@@ -9,10 +9,12 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, say_next, show_json, show_line
 from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.previewing import preview
+from whenvoca.engine.previewing import Preview, preview
 from whenvoca.errors import ExitCode
 from whenvoca.kit import Kit
 from whenvoca.language.faults import Fault
+
+_MOST_LEFT_OUT = 12
 
 
 @click.command("check")
@@ -29,31 +31,35 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
     if kit.new_root:
         say(f"the workspace had no root of identities; written into whenvoca.toml: {kit.new_root}")
     result = kit.check(workflows)
-    waiting = _waiting(kit, result)
+    seen = _look(kit, result)
     if common.as_json:
-        show_json(_to_json(result, waiting))
+        show_json(_to_json(result, seen))
     else:
-        _show(result, waiting, common)
+        _show(result, seen, common)
     return ExitCode.FAILED if result.all_faults else ExitCode.DONE
 
 
-def _waiting(kit: Kit, result: CheckResult) -> dict[str, list[str]]:
+def _look(kit: Kit, result: CheckResult) -> Preview:
     """What each sound workflow would take up, by its file."""
     faulty = {fault.file for fault in result.hard_faults}
     sound = [workflow for workflow in result.workflows if workflow.file not in faulty]
     return preview(kit.workspace, sound, kit.places, kit.clock)
 
 
-def _show(result: CheckResult, waiting: dict[str, list[str]], common: Common) -> None:
+def _show(result: CheckResult, seen: Preview, common: Common) -> None:
     for faults in result.faults.values():
         for fault in faults:
             show_fault(fault)
     for warning in result.warnings:
         say(f"note: {warning}")
+    for said in seen.left_out[:_MOST_LEFT_OUT]:
+        say(f"not taken up: {said}", style="yellow")
+    if len(seen.left_out) > _MOST_LEFT_OUT:
+        say(f"and {len(seen.left_out) - _MOST_LEFT_OUT} more rows that are not taken up", style="yellow")
     for workflow in result.workflows:
         faults = result.faults.get(workflow.file, ())
         if not faults:
-            taken = waiting.get(workflow.file, [])
+            taken = seen.waiting.get(workflow.file, [])
             first = ", ".join(taken[:5]) + (f" and {len(taken) - 5} more" if len(taken) > 5 else "")
             show_line(("sound   ", "green"), f"{workflow.name}: would take up {first or 'nothing'}")
         elif not any(not fault.in_data for fault in faults):
@@ -96,17 +102,18 @@ def fault_to_json(fault: Fault) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _to_json(result: CheckResult, waiting: dict[str, list[str]]) -> dict[str, Any]:
+def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
     return {
         "ok": not result.all_faults,
         "workflows": [
             {
                 "name": workflow.name, "file": workflow.file, "title": workflow.settings.title,
                 "sound": not any(not fault.in_data for fault in result.faults.get(workflow.file, ())),
-                "would_take_up": waiting.get(workflow.file, []),
+                "would_take_up": seen.waiting.get(workflow.file, []),
             }
             for workflow in result.workflows
         ],
         "faults": [fault_to_json(fault) for fault in result.all_faults],
         "warnings": list(result.warnings),
+        "not_taken_up": seen.left_out,
     }  # fmt: skip

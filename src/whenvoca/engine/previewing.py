@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from msgspec import Struct, field
+
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.open_program import OpenPlaces, observe, open_program
@@ -14,23 +16,29 @@ from whenvoca.language import tree
 _MOST = 100_000
 
 
-def preview(
-    workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, clock: Clock
-) -> dict[str, list[str]]:
-    """The subjects that each workflow would take up now, by the workflow's file."""
+class Preview(Struct):
+    """The subjects that each workflow would take up now, by the workflow's file; and what is said of those that it could not."""
+
+    waiting: dict[str, list[str]] = field(default_factory=dict)
+    left_out: list[str] = field(default_factory=list)
+
+
+def preview(workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, clock: Clock) -> Preview:
+    """Looks at the places, and lets each workflow take up what is for it."""
     ledger = SqliteLedger.copy_of(workspace.state_folder / "ledger.sqlite")
-    found: dict[str, list[str]] = {}
+    found = Preview()
     try:
         for workflow in workflows:
             try:
                 program = open_program(workflow, places, ledger, workspace.zone)
                 for source in program.sources.values():
-                    observe(ledger, source, clock.now())
+                    sight = observe(ledger, source, clock.now())
+                    found.left_out += [each for each in (*sight.faults, *sight.waits) if each not in found.left_out]
                     program.take_up(source, ledger, places, clock.now(), workspace.root)
             except WhenvocaError:
                 continue
             waiting = ledger.waiting(workflow.identity, _MOST)
-            found[workflow.file] = [occurrence.label for occurrence in waiting]
+            found.waiting[workflow.file] = [occurrence.label for occurrence in waiting]
     finally:
         ledger.close()
     return found
