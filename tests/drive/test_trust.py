@@ -255,6 +255,15 @@ change row
 """
 
 
+def test_a_text_that_is_too_long_for_a_cell_is_refused(desk: Desk) -> None:
+    desk.settings(SETTINGS, REQUESTS.replace("log.csv", "log.xlsx")).workflow(TOUGH_COPY)
+    desk.write("requests.csv", f"Copy,No,Title\n,R-1,{'x' * 32768}\n,R-2,{'x' * 32767}\n")
+    ran = desk.run("run", "--json")
+    assert [each["outcome"] for each in ran.json["runs"]] == ["failed", "done"]
+    assert ran.json["runs"][0]["reason"].startswith("a cell of a workbook holds 32,767 signs at most")
+    assert len(desk.run("read", "sheet", "log", "--json").json["columns"][0]["cells"]) == 1
+
+
 @pytest.mark.parametrize("log", ["log.csv", "log.xlsx"])
 def test_odd_texts_in_cells_are_known_as_ours_and_taken_back(desk: Desk, log: str) -> None:
     desk.settings(SETTINGS, REQUESTS.replace("log.csv", log)).workflow(TOUGH_COPY)

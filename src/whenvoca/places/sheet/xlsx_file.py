@@ -13,7 +13,7 @@ from decimal import Decimal
 from functools import lru_cache
 from typing import Any
 
-from whenvoca.errors import SourceFault
+from whenvoca.errors import RowFault, SourceFault
 from whenvoca.places.beside import begin_beside
 from whenvoca.places.sheet.grid import Grid, TabWrites, blocks_of, choose_tab, column_of, letter_of, tidy_rows
 from whenvoca.places.sheet.references import Shift
@@ -25,6 +25,7 @@ from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import Raw, tidy_raw
 from whenvoca.values.texts import show_value
 
+_LONGEST_TEXT = 32_767  # signs of a cell, beyond which spreadsheet programs call a workbook broken
 _FORMULA = re.compile(rb"<(?:\w+:)?f[\s/>]")
 _WORKSHEET_TYPE = "application/vnd.openxmlformats-officedocument.spreadsheetml.worksheet+xml"
 _RELATION_TYPE = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
@@ -78,7 +79,12 @@ class XlsxFile:
         )
 
     def to_raw(self, value: Any) -> Raw:
-        """The cell as a later reading gives it."""
+        """The cell as a later reading gives it. Raises RowFault for a text that is too long for a cell."""
+        if value.__class__ is str and len(value) > _LONGEST_TEXT:
+            raise RowFault(
+                f"a cell of a workbook holds {_LONGEST_TEXT:,} signs at most, and this text has {len(value):,}",
+                mend="write less of it, or keep such texts in a .csv",
+            )
         if value.__class__ is str and value.isascii() and value.isprintable():
             return tidy_raw(value)
         match value:
