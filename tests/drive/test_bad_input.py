@@ -163,13 +163,19 @@ def test_zip_bomb_is_not_unpacked(slots: Desk) -> None:
     assert "unpacks to an absurd size" in slots.run("run").err
 
 
-def test_broken_event_file_is_told_by_agenda(slots: Desk) -> None:
+def test_broken_event_file_is_told_by_agenda_and_hides_nothing_else(slots: Desk) -> None:
     slots.rows(R1)
     slots.run("run")
-    slots.write("domes/x.ics", slots.events()[0].read_bytes()[:-20])
+    whole = slots.events()[0].read_bytes()
+    slots.write("domes/x.ics", whole[:-20])
+    slots.write("domes/y.ics", whole.replace(b"UID:", b"X-UID:").replace(b"SUMMARY:M 42", b"SUMMARY:M 43"))
     result = slots.run("agenda", "--from", "2027-03-15")
     assert result.code == 2
-    assert "domes/x.ics: is cut in the middle" in result.err
+    assert "not shown: domes/x.ics: is cut in the middle" in result.err
+    assert "not shown: domes/y.ics: holds an event without a UID" in result.err
+    assert "M 42" in result.out
+    told = slots.run("agenda", "--from", "2027-03-15", "--json")
+    assert (told.code, len(told.json["unread"]), [each["title"] for each in told.json["events"]]) == (2, 2, ["M 42"])
 
 
 @pytest.mark.parametrize(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import warnings
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from typing import Any, Literal
@@ -39,6 +40,9 @@ def read_through_library(data: bytes, zone: ZoneInfo, *, file: str = "", noun: N
     """The same by the iCalendar library alone. Raises SourceFault."""
     from icalendar import Calendar
 
+    warnings.filterwarnings(
+        "ignore", module=r"icalendar\."
+    )  # it guesses at odd zones, which we refuse or take as it does
     try:
         calendar = Calendar.from_ical(data)
         if noun == "task":

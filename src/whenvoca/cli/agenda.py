@@ -10,10 +10,12 @@ from zoneinfo import ZoneInfo
 import click
 
 from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import expand_events
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled
 from whenvoca.cli.week_grid import show_week
-from whenvoca.errors import RequestFault
+from whenvoca.engine.faces import CalendarFace, Resource
+from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SourceFault, WhenvocaError
 from whenvoca.kit import Kit
 from whenvoca.language.faults import nearest
 from whenvoca.reports.week import Shown, lay_out_week, monday_of
@@ -63,19 +65,21 @@ def command(
         raise RequestFault(
             "--until is not later than --from", mend="--until is the first day that is not shown any more"
         )
-    shown = _collect(kit, names, first_moment(first, zone), first_moment(last, zone), zone)
+    shown, unread = _collect(kit, names, first_moment(first, zone), first_moment(last, zone), zone)
     if png or html:
         _draw(kit, shown, names, first, zone, today, png, html, common)
     elif common.as_json:
         show_json({
             "from": first_moment(first, zone), "until": first_moment(last, zone), "zone": zone.key,
-            "events": [_to_json(each, zone) for each in shown],
+            "events": [_to_json(each, zone) for each in shown], "unread": [str(each) for each in unread],
         })  # fmt: skip
     elif week:
         show_week(lay_out_week(shown, first, zone), names, zone, today)
     else:
         _show_list(shown, first, last, zone, common)
-    return 0
+    for trouble in unread if not common.as_json else ():
+        say(f"not shown: {trouble}", style="yellow")
+    return max((each.exit_code for each in unread), default=ExitCode.DONE)
 
 
 def _day(text: str, zone: ZoneInfo, option: str) -> date:
@@ -94,12 +98,43 @@ def _choose(kit: Kit, names: tuple[str, ...]) -> list[str]:
     return [known[name.lower()] for name in names]
 
 
-def _collect(kit: Kit, names: list[str], low: datetime, high: datetime, zone: ZoneInfo) -> list[Shown]:
-    found = []
+def _collect(
+    kit: Kit, names: list[str], low: datetime, high: datetime, zone: ZoneInfo
+) -> tuple[list[Shown], list[WhenvocaError]]:
+    """What stands there, and what could not be read: it does not hide the rest."""
+    found: list[Shown] = []
+    unread: list[WhenvocaError] = []
     for name in names:
         calendar = kit.places.calendars[name.lower()]
-        found += [Shown(event, name) for event in calendar.find_between(low, high) if not event.cancelled]
-    return sorted(found, key=lambda each: (each.event.span(zone)[0], not each.event.is_whole_day, each.event.title))
+        try:
+            events = calendar.find_between(low, high)
+        except SourceFault:
+            events, faults = _piece_by_piece(calendar, low, high)
+            unread += faults
+        except PlaceTrouble as trouble:
+            unread.append(trouble)
+            continue
+        found += [Shown(event, name) for event in events if not event.cancelled]
+    return sorted(
+        found, key=lambda each: (each.event.span(zone)[0], not each.event.is_whole_day, each.event.title)
+    ), unread
+
+
+def _piece_by_piece(calendar: CalendarFace, low: datetime, high: datetime) -> tuple[list[Event], list[WhenvocaError]]:
+    """The events of a calendar of which not every piece can be read."""
+    found: dict[str, list[Event]] = {}
+    known: dict[str, Resource] = {}
+    while True:
+        try:
+            look = calendar.look(known, "")
+        except SourceFault as fault:
+            return [], [fault]
+        found |= {name: events for name, (_, events) in look.changed.items()}
+        if not look.is_partial:
+            break
+        known |= {name: resource for name, (resource, _) in look.changed.items()}
+    events = [event for piece in found.values() for event in piece]
+    return expand_events(events, low, high, calendar.zone), [SourceFault(fault) for fault in look.faults]
 
 
 def _show_list(shown: list[Shown], first: date, last: date, zone: ZoneInfo, common: Common) -> None:

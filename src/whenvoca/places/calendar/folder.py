@@ -196,6 +196,10 @@ class FolderCalendar:
             by_uid: dict[str, list[Event]] = {}
             for event in events:
                 by_uid.setdefault(event.uid, []).append(event)
+            if by_uid.pop("", None):
+                look.faults.append(
+                    f"{self._label(path)}: holds an event without a UID, which nobody can tell from others; give it one"
+                )
             only = next(iter(by_uid)) if len(by_uid) == 1 else ""
             look.changed[path.name] = (Resource(only, version, stamp), events if only else [])
             if len(by_uid) > 1:
