@@ -17,6 +17,7 @@ from whenvoca.values.times import show_time
 _SHOWN_FIRST = ("title", "start", "end", "due")
 _WORKED_OUT = re.compile(r"[0-9a-f]{16}\.\d+")  # a key that nobody has given
 _LONGEST_LABEL = 30
+_LONG_TITLE = 80  # signs of a title after which it is cut in a line
 _LONG = 40  # signs of a value after which it is cut in a list
 
 
@@ -26,15 +27,13 @@ def describe_effect(effect: Effect) -> str:
     noun = noun_of(effect.verb)
     match effect.verb:
         case "create event" | "create task":
-            said = f'"{after.get("title", "")}" {_when(after)} in {effect.place}'
+            said = f"{_titled(after, noun)} {_when(after)} in {effect.place}"
         case "take event as made" | "take task as made":
             said = f"its {noun} stands already in {effect.place}"
         case "change event" | "change task":
             said = f"{noun} changed in {effect.place}: {', '.join(show_changes(effect))}"
         case "delete event" | "delete task":
-            said = (
-                f'"{(effect.before or {}).get("title", "")}" {_when(effect.before or {})} taken out of {effect.place}'
-            )
+            said = f"{_titled(effect.before or {}, noun)} {_when(effect.before or {})} taken out of {effect.place}"
         case "put back event" | "put back task":
             said = f"{noun} put back into {effect.place}"
         case "send message":
@@ -56,6 +55,15 @@ def describe_effect(effect: Effect) -> str:
         case _:
             said = f"{effect.place}: {_cells(after)}"
     return said + "".join(f" ({note})" for note in effect.notes)
+
+
+def _titled(fields: dict[str, Any], noun: str) -> str:
+    title = str(fields.get("title") or "")
+    return (
+        f'"{title[: _LONG_TITLE - 1] + "…" if len(title) > _LONG_TITLE else title}"'
+        if title
+        else f"{noun} without a title"
+    )
 
 
 def _presence(shown: dict[str, Any]) -> str:
