@@ -281,12 +281,59 @@ def memory(rows: int = 100_000) -> list[str]:
             text=True,
             check=True,
         )
+        small = Path(name) / "s"
+        make_workspace(small, 10_000)
+        (small / "workflows/slot-requests.voca").write_text(MIRROR, encoding="utf-8")
+        done = subprocess.run(
+            [sys.executable, "-c", AGAIN, str(small), str(ROOT / "benchmarks")],
+            capture_output=True,
+            text=True,
+            check=True,
+        )
+        early, late = (float(each) for each in done.stdout.split()[-2:])
     bare = int(read.stdout) / 1024
+    year, years = _expansion_size(1), _expansion_size(50)
     return [
         f"| memory of a first run over {rows:,} rows ({spent:.0f} s) | {first:.0f} MB | | | 400 MB |",
         f"| memory of the second run of a mirror over {rows:,} rows, 10 changed ({again:.0f} s) | {second:.0f} MB "
         f"| a process that reads the sheet: {bare:.0f} MB | {second / bare:.2f} × | |",
+        f"| memory of a process after 60 runs of a mirror over 10,000 rows, 10 changed each | {late:.0f} MB "
+        f"| after 30 of them: {early:.0f} MB | {late / early:.2f} × | flat |",
+        f"| memory of expanding 1,000 weekly series over 50 years | {years * 1000:.0f} kB | over one year: {year * 1000:.0f} kB | | flat |",
     ]
+
+
+AGAIN = """
+import os, sys
+from pathlib import Path
+sys.path.insert(0, sys.argv[2])
+from run import _retitle
+from whenvoca.cli.main import run_command
+folder = Path(sys.argv[1])
+for turn in range(60):
+    if turn:
+        _retitle(folder / "requests.xlsx", 10, f"again {turn}")
+    assert run_command(["run", "--quiet", "--workspace", str(folder)]) == 0
+    if turn in (29, 59):
+        size = int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")
+        print(size / 1e6)
+"""
+
+
+def _expansion_size(years: int) -> float:
+    """The most memory that expanding a thousand weekly series takes, in MB: one after the other, as an agenda does."""
+    import tracemalloc
+
+    from whenvoca.calendars.recurrence import moments_between
+
+    zone = ZoneInfo("Atlantic/Azores")
+    low, high = datetime(2027, 1, 1, tzinfo=zone), datetime(2027 + years, 1, 1, tzinfo=zone)
+    tracemalloc.start()
+    for number in range(1000):
+        moments_between("FREQ=WEEKLY", datetime(2026, 1, 1 + number % 28, number % 24, tzinfo=zone), low, high)
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    return peak / 1e6
 
 
 def _largest_size(folder: Path) -> tuple[float, float]:
