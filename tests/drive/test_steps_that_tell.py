@@ -236,7 +236,7 @@ def test_fill_sheet_undone_brings_the_rows_back(hall: Desk) -> None:
     put(hall, "a", "Tour")
     put(hall, "b", "Talk", 12)
     (told,) = go(hall, "slots")["runs"]
-    assert rows(hall) == [["Event", "What", "Note"], ["a", "Tour", "mine"], ["b", "Talk"]]
+    assert rows(hall) == [["Event", "What", "Note"], ["a", "Tour", "mine"], ["b", "Talk", ""]]
     assert hall.run("undo", str(told["run"]), "--yes", "--now", "2027-03-01 10:00").code == 0
     assert rows(hall)[:2] == [["Event", "What", "Note"], ["old", "Old one", "mine"]]
 
