@@ -40,7 +40,7 @@ shot run 'whenvoca check' 'whenvoca run' 'whenvoca run'
 shot agenda-week 'whenvoca agenda --from 2027-03-15 --until 2027-03-21' 'whenvoca agenda domes outreach --from 2027-03-15 --week'
 shot runs 'whenvoca runs' 'whenvoca places'
 shot explain 'whenvoca explain 13' 'whenvoca explain --row 10 --workflow slot-requests'
-shot undo 'whenvoca undo 15 --yes' 'whenvoca runs --limit 4'
+shot undo 'whenvoca undo 13 15 --yes' 'whenvoca runs --limit 4'
 cp requests.xlsx strange.xlsx
 shot draft 'whenvoca draft strange.xlsx --into domes --name strange' 'whenvoca check strange'
 rm workflows/strange.voca
