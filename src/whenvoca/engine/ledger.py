@@ -201,6 +201,9 @@ class Ledger(Times, Protocol):
     def failed_writes_before(self, record: RunRecord) -> list[Effect]:
         """The row effects that stood of failed runs about its subject when the run began."""
 
+    def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
+        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from these."""
+
     def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True, revive: bool = False) -> int:
         """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones that have ended wait
         again. Answers how many."""
@@ -288,6 +291,9 @@ class Ledger(Times, Protocol):
 
     def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
         """Whether a subject went after the newest thing of that lineage was made of it."""
+
+    def mark_of(self, place: str, uid: str) -> str:
+        """The lineage of the thing of that UID as the ledger knows it, empty if it does not."""
 
     def marks_made(self, place: str, prefix: str) -> dict[str, str]:
         """The lineages that begin so of which we know a thing at the place, each with the newest thing's UID."""

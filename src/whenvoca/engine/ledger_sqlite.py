@@ -15,6 +15,7 @@ from whenvoca.engine.ledger import (
     Occurrence,
     RunRecord,
 )
+from whenvoca.engine.ledger_renaming import SqliteRenaming
 from whenvoca.engine.ledger_rows import (
     EFFECT_COLUMNS,
     OCCURRENCE_COLUMNS,
@@ -30,7 +31,7 @@ from whenvoca.engine.ledger_times import SqliteTimes
 _EVERY = 2**63 - 1  # beyond every number of a run
 
 
-class SqliteLedger(SqliteSeen, SqliteTimes):
+class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
     """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be kept."""
 
     # --- occurrences
@@ -340,6 +341,10 @@ class SqliteLedger(SqliteSeen, SqliteTimes):
         )
         went = "SELECT 1 FROM observations WHERE place=? AND subject=? AND state IS NULL AND sequence>? LIMIT 1"
         return made is not None and self._one(went, (place, subject, made)) is not None
+
+    def mark_of(self, place: str, uid: str) -> str:
+        """The lineage of the thing of that UID as the ledger knows it, empty if it does not."""
+        return str(self._one("SELECT lineage FROM things WHERE place=? AND uid=? LIMIT 1", (place, uid)) or "")
 
     def marks_made(self, place: str, prefix: str) -> dict[str, str]:
         """The lineages that begin so of which we know a thing, each with the newest thing's UID."""

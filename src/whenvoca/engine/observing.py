@@ -18,6 +18,7 @@ from whenvoca.engine.effects import Effect
 from whenvoca.engine.faces import CalendarFace, CalendarLook, ChatFace, Heard, Resource, RowState, SheetFace
 from whenvoca.engine.ledger import Ledger, Observation, Occurrence, Sighting
 from whenvoca.engine.program import Program
+from whenvoca.engine.rekeying import follow_keys
 from whenvoca.engine.row_prints import RowPrints
 from whenvoca.engine.sources import Source
 from whenvoca.engine.starts import TakenUp
@@ -45,6 +46,8 @@ def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping
     cursor = _read_cursor(ledger.cursor(sheet.name))
     if cursor.get("digest") == digest and cursor.get("signature") == sheet.signature:
         return Sight(cursor.get("faults", []), cursor.get("waits", []))
+    if digest and cursor and cursor.get("signature") != sheet.signature:
+        follow_keys(ledger, sheet)
     known = ledger.standing(sheet.name)
     prints = ledger.prints(sheet.name) if digest else RowPrints()
     sight = Sight()

@@ -109,7 +109,10 @@ def _made_by_mirrors(program: Program, places: OpenPlaces, ledger: Ledger, root:
             marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in standing}
         else:
             face = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
-            marks = face.find_marks(prefix)
+            known = {uid: mark for mark, uid in ledger.marks_made(face.name, prefix).items()}
+            marks = {
+                known.get(uid, mark): uid for mark, uid in face.find_marks(prefix).items()
+            }  # subjects may have been renamed
         for mark, uid in marks.items():
             lineage = Lineage.from_mark(mark)
             if lineage is not None and lineage.step == step.path:

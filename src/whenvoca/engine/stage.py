@@ -213,7 +213,10 @@ class LiveStage:
             stored = calendar.find_marked(mark)
             if stored is None:
                 return Missing(1)
-            return Standing(stored, _number_of(lineage, stored.event.uid), is_untouched=False)
+            number = _number_of(lineage, stored.event.uid)
+            if self._knows(calendar.name) and self._ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
+                return Missing(number + 1)  # its subject is called otherwise now: the mark is of before
+            return Standing(stored, number, is_untouched=False)
         stored = calendar.find_event(known.uid)
         if stored is None:
             return Missing(known.number + 1, by_another=bool(known.version))
