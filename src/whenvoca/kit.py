@@ -41,6 +41,11 @@ class Kit(Struct):
         default_factory=dict
     )  # workflow files as they were read when it was opened, each for one check
 
+    def names(self) -> set[str]:
+        """What all workflow files are called, and were formerly."""
+        formerly = {each.workflow.identity for each in self.read.values()}
+        return formerly | {path.stem for path in self.workspace.workflow_files()}
+
     def check(self, names: Sequence[str] = ()) -> CheckResult:
         """Checks the workflows named, or all."""
         return check_files(self.workspace, choose_files(self.workspace, names), VOCABULARY, self.places, self.read)

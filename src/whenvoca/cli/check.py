@@ -43,7 +43,7 @@ def _look(kit: Kit, result: CheckResult) -> Preview:
     """What each sound workflow would take up, by its file."""
     faulty = {fault.file for fault in result.hard_faults}
     sound = [workflow for workflow in result.workflows if workflow.file not in faulty]
-    return preview(kit.workspace, sound, kit.places, kit.clock)
+    return preview(kit.workspace, sound, kit.places, kit.clock, kit.names())
 
 
 def _show(result: CheckResult, seen: Preview, common: Common) -> None:
@@ -52,6 +52,8 @@ def _show(result: CheckResult, seen: Preview, common: Common) -> None:
             show_fault(fault)
     for warning in result.warnings:
         say(f"note: {warning}")
+    for each in seen.renamed:
+        say(f"note: {each.said}; {each.mend}", style="yellow")
     for said in seen.left_out[:_MOST_LEFT_OUT]:
         say(f"not taken up: {said}", style="yellow")
     if len(seen.left_out) > _MOST_LEFT_OUT:
@@ -114,6 +116,6 @@ def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
             for workflow in result.workflows
         ],
         "faults": [fault_to_json(fault) for fault in result.all_faults],
-        "warnings": list(result.warnings),
+        "warnings": [*result.warnings, *(f"{each.said}; {each.mend}" for each in seen.renamed)],
         "not_taken_up": seen.left_out,
     }  # fmt: skip

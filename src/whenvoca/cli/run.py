@@ -8,7 +8,7 @@ import click
 
 from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
-from whenvoca.cli.choosing import ask_yes, choice_options, to_active
+from whenvoca.cli.choosing import NeedsYes, ask_yes, choice_options, to_active
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_line, show_table, styled
@@ -17,6 +17,7 @@ from whenvoca.engine.brake import Held
 from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.home import open_ledger
 from whenvoca.engine.outcome import Outcome, RunResult
+from whenvoca.engine.renamed import Renamed, find_renamed
 from whenvoca.engine.request import Choice, Request
 from whenvoca.engine.working import run_workflows
 from whenvoca.errors import ExitCode
@@ -54,6 +55,7 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, g
         open_ledger(kit.workspace, kit.clock, say) as ledger,
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
+        _heed_renamed(find_renamed(ledger, active, kit.names()), common, yes=yes)
         kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
         request = Request(
             choice, allow=lambda held: yes or _ask(held, common), kept=kept, progress=progress, by_hand=by_hand,
@@ -67,6 +69,14 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, g
         about_rows = all(each.trigger is not None and each.trigger.definition.subject == "row" for each in active)
         show_outcome(outcome, common, noun="row" if about_rows else "run")
     return outcome.exit_code
+
+
+def _heed_renamed(renamed: list[Renamed], common: Common, *, yes: bool) -> None:
+    """Raises NeedsYes where a workflow may be another one's, unless somebody says that it is not."""
+    for each in renamed if not yes else ():
+        say(each.said)
+        if common.as_json or not ask_yes("run it as a new one?"):
+            raise NeedsYes(f"{each.workflow.name}: nothing was run", mend=f"{each.mend}; or, if it is a new one: --yes")
 
 
 def _ask(held: Held, common: Common) -> bool:

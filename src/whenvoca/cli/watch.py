@@ -17,7 +17,9 @@ from whenvoca.cli.output import OUTCOME_STYLES, console, say, styled
 from whenvoca.cli.run import run_to_json
 from whenvoca.engine.health import WAKE_FILE
 from whenvoca.engine.home import hold_ledger
+from whenvoca.engine.ledger import Ledger
 from whenvoca.engine.outcome import Outcome, RunResult
+from whenvoca.engine.renamed import find_renamed
 from whenvoca.engine.times import Job
 from whenvoca.engine.watching import Loaded, Watch
 from whenvoca.errors import ExitCode, RequestFault
@@ -51,7 +53,7 @@ def command(common: Common, until: str, once: bool) -> int:
     told = _Log(common, zone)
     with hold_ledger(kit.workspace, kit.clock, say) as ledger:
         waker.heed_signals()
-        loading = _loader(common, kit)
+        loading = _loader(common, kit, ledger)
         watch = Watch(
             load=loading,
             ledger=ledger,
@@ -72,8 +74,8 @@ def command(common: Common, until: str, once: bool) -> int:
     return ExitCode.DONE if went_well else ExitCode.FAILED
 
 
-def _loader(common: Common, first: Kit) -> Callable[[], Loaded]:
-    """Reads the workspace anew each time that its files have changed."""
+def _loader(common: Common, first: Kit, ledger: Ledger) -> Callable[[], Loaded]:
+    """Reads the workspace anew each time that its files have changed. What may be another one's workflow does not run."""
     kits = [first]
 
     def load() -> Loaded:
@@ -82,6 +84,9 @@ def _loader(common: Common, first: Kit) -> Callable[[], Loaded]:
         faulty = {fault.file for fault in result.hard_faults}
         sound = [each for each in result.workflows if each.file not in faulty and not each.settings.paused]
         faults = [f"{fault.where}: {fault.message}" for fault in result.hard_faults]
+        renamed = find_renamed(ledger, sound, kit.names())
+        faults += [f"{each.said}; {each.mend}, or run it once with --yes" for each in renamed]
+        sound = [each for each in sound if each not in [one.workflow for one in renamed]]
         return Loaded(kit.workspace, sound, kit.places, faults)
 
     return load

@@ -183,6 +183,9 @@ class Ledger(Times, Protocol):
     def reader(self, workflow: str, place: str) -> Reader | None:
         """Up to which observation a workflow has looked; None if it never did."""
 
+    def readers(self) -> dict[str, set[str]]:
+        """The places that each workflow has looked at."""
+
     def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
         """Remembers up to which observation a workflow has looked."""
 

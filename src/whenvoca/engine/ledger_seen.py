@@ -207,6 +207,13 @@ class SqliteSeen(SqliteFile):
         ).fetchone()
         return Reader(*found) if found else None
 
+    def readers(self) -> dict[str, set[str]]:
+        """The places that each workflow has looked at."""
+        found: dict[str, set[str]] = {}
+        for workflow, place in self._db.execute("SELECT workflow, place FROM readers"):
+            found.setdefault(workflow, set()).add(place)
+        return found
+
     def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
         """Remembers up to which observation a workflow has looked."""
         with self._telling():

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from msgspec import Struct, field
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger_sqlite import SqliteLedger
 from whenvoca.engine.open_program import OpenPlaces, observe, open_program
+from whenvoca.engine.renamed import Renamed, find_renamed
 from whenvoca.engine.workspace import Workspace
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
@@ -20,13 +21,20 @@ class Preview(Struct):
     """The subjects that each workflow would take up now, by the workflow's file; and what is said of those that it could not."""
 
     waiting: dict[str, list[str]] = field(default_factory=dict)
+    renamed: list[Renamed] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
 
 
-def preview(workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, clock: Clock) -> Preview:
-    """Looks at the places, and lets each workflow take up what is for it."""
+def preview(
+    workspace: Workspace,
+    workflows: Sequence[tree.Workflow],
+    places: OpenPlaces,
+    clock: Clock,
+    standing: Collection[str],
+) -> Preview:
+    """Looks at the places, and lets each workflow take up what is for it. ``standing``: see ``find_renamed``."""
     ledger = SqliteLedger.copy_of(workspace.state_folder / "ledger.sqlite")
-    found = Preview()
+    found = Preview(renamed=find_renamed(ledger, workflows, standing))
     try:
         for workflow in workflows:
             try:

@@ -1,4 +1,5 @@
-"""A sheet that is given a key, or another one, keeps its rows: nothing is made a second time, nothing is lost."""
+"""Rows stay who they are when their sheet is given another key, and a workflow when its file is given another name: nothing is made a
+second time, nothing is lost."""
 
 from __future__ import annotations
 
@@ -122,3 +123,39 @@ def test_what_was_done_before_the_key_is_explained_and_taken_back(rows: Desk) ->
     assert rows.run("run").err.startswith("nothing new")
     assert rows.run("retry", str(mine[0])).code == 0
     assert len([title for title in events(rows) if title.startswith("once")]) == 1
+
+
+def rename(desk: Desk, old: str, new: str, head: str = "") -> None:
+    path = desk.folder / f"workflows/{old}.voca"
+    desk.workflow(head + path.read_text(), new)
+    path.unlink()
+
+
+def test_a_workflow_whose_file_has_another_name_does_not_run_before_somebody_says_what_it_is(rows: Desk) -> None:
+    before, files = events(rows), rows.snapshot()
+    rename(rows, "once", "other")
+    assert (
+        'it is the same workflow, everything would be done a second time; write into workflows/other.voca: formerly "once"'
+        in (rows.run("check").err.replace("\n", " "))
+    )
+    held = rows.run("run")
+    assert held.code == 4
+    assert 'write into workflows/other.voca: formerly "once"; or, if it is a new one: --yes' in held.err
+    assert rows.run("run", "--json").code == 4
+    assert rows.run("watch", "--once", "--quiet").code == 0
+    assert {name for name in rows.snapshot() if not name.startswith("workflows")} == {
+        name for name in files if not name.startswith("workflows")
+    }
+    assert events(rows) == before
+    rename(rows, "other", "third", 'formerly "once"\n\n')
+    assert rows.run("run").err.startswith("nothing new")
+    assert events(rows) == before
+
+
+def test_a_new_workflow_beside_others_or_in_the_place_of_one_runs(rows: Desk) -> None:
+    rows.workflow(CREATE.replace("once", "twice"), "more")
+    assert rows.run("run").code == 0
+    rename(rows, "once", "other")
+    assert rows.run("run", "--yes").code == 0
+    assert len(events(rows)["once A"]) == 2
+    assert rows.run("run").err.startswith("nothing new")
