@@ -560,7 +560,7 @@ def test_a_run_goes_on_after_a_crash_with_what_it_had_found(slots: Desk) -> None
 
     slots.rows(R1, R2)
     slots.run("run", "slots")
-    (slots.folder / "workflows/slots.voca").unlink()
+    slots.workflow("paused  yes\n" + WORKFLOW)
     slots.workflow(
         'when requests gains a row\n  where  Title is "go"\n\nfind events in domes as all-of-them\n\nadd row to log\n'
         '  What  "{count(all-of-them)} found"\n\nfor each e in all-of-them\n  change event e\n    location  "seen"\n',
