@@ -63,6 +63,9 @@ class ColumnHints(Struct, frozen=True, kw_only=True):
     names: frozenset[str] = frozenset()  # people, who may stand where addresses do; in lower case
 
 
+_KIND_OF_TYPE = {date: Kind.DATE, time: Kind.TIME, bool: Kind.YES_NO}  # of columns whose cells are all of that type
+
+
 class ColumnReading(Struct, frozen=True, kw_only=True):
     """How one column is read."""
 
@@ -131,7 +134,7 @@ def read_column(name: str, cells: Sequence[Raw], hints: ColumnHints | None = Non
     only = next(iter(types)) if len(types) == 1 else None
     filled = [cell for cell in cells if cell is not None] if NoneType in types else cells
     types.discard(NoneType)
-    kind = hints.kind or _tell_kind(name, filled)
+    kind = hints.kind or (_KIND_OF_TYPE.get(next(iter(types))) if len(types) == 1 else None) or _tell_kind(name, filled)
     common: Any = {
         "name": name,
         "kind": kind,
