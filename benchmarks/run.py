@@ -796,7 +796,7 @@ def main() -> None:
         "the same run. Medians.",
         f"Machine: {os.cpu_count()} cores, {platform.system()} {platform.machine()}, Python {platform.python_version()}.",
         "The first run misses its mark. The line below it tells what a journal of the same content takes by itself: together with the",
-        "start of the program it leaves some 25 µs a row for all else within that mark. The machine's speed changed by a factor of two",
+        "start of the program it leaves at most 25 µs a row for all else within that mark. The machine's speed changed by a factor of two",
         "from one minute to the next, and its file system makes files slowly for a while after many were deleted.",
         "",
         "| part | what | measured | limit | ratio | wanted |",
