@@ -37,6 +37,21 @@ def test_many_replaced_files_are_all_let_go(tmp_path: Path) -> None:
     _wait_for(before)
 
 
+@pytest.mark.skipif(not os.path.isdir("/proc/self/fd"), reason="the system does not list descriptors")
+def test_without_a_thread_whoever_replaces_waits(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def refuse(self: object) -> None:
+        raise RuntimeError("can't start new thread")
+
+    monkeypatch.setattr("threading.Thread.start", refuse)
+    monkeypatch.setattr(letting_go, "_letting_go", letting_go._LettingGo())
+    (tmp_path / "a.ics").write_text("0")
+    before = _open_descriptors()
+    for number in range(3):
+        (tmp_path / "new").write_text(str(number))
+        letting_go.replace(tmp_path / "new", tmp_path / "a.ics")
+    assert ((tmp_path / "a.ics").read_text(), _open_descriptors()) == ("2", before)
+
+
 def test_a_file_that_was_not_there_is_made(tmp_path: Path) -> None:
     (tmp_path / "new").write_text("1")
     letting_go.replace(tmp_path / "new", tmp_path / "a.ics")

@@ -124,17 +124,19 @@ def _piece_by_piece(calendar: CalendarFace, low: datetime, high: datetime) -> tu
     """The events of a calendar of which not every piece can be read."""
     found: dict[str, list[Event]] = {}
     known: dict[str, Resource] = {}
+    faults: dict[str, None] = {}  # one that cannot be read is told by each look
     while True:
         try:
             look = calendar.look(known, "")
         except SourceFault as fault:
             return [], [fault]
         found |= {name: events for name, (_, events) in look.changed.items()}
+        faults |= dict.fromkeys(look.faults)
         if not look.is_partial:
             break
         known |= {name: resource for name, (resource, _) in look.changed.items()}
     events = [event for piece in found.values() for event in piece]
-    return expand_events(events, low, high, calendar.zone), [SourceFault(fault) for fault in look.faults]
+    return expand_events(events, low, high, calendar.zone), [SourceFault(fault) for fault in faults]
 
 
 def _show_list(shown: list[Shown], first: date, last: date, zone: ZoneInfo, common: Common) -> None:

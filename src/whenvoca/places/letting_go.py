@@ -44,13 +44,18 @@ class _LettingGo:
     def close(self, descriptor: int) -> None:
         """Closes it soon; at once where many wait already."""
         with self._lock:
-            if len(self._held) < _MOST_HELD:
+            if len(self._held) < _MOST_HELD and (self._is_at_work or self._begin()):
                 self._held.append(descriptor)
-                if not self._is_at_work:
-                    self._is_at_work = True
-                    Thread(target=self._work, daemon=True).start()
                 return
         os.close(descriptor)
+
+    def _begin(self) -> bool:
+        try:
+            Thread(target=self._work, daemon=True).start()
+        except RuntimeError:  # the system gives no more threads, or the program is about to end
+            return False
+        self._is_at_work = True
+        return True
 
     def _work(self) -> None:
         while True:
