@@ -1,7 +1,9 @@
-"""How many of the phrases of tests/speech/phrases.json general-purpose date parsers read rightly, and how this reader does.
+"""How many of the phrases of tests/speech/phrases.json general-purpose date parsers read rightly, and how this reader
+does.
 
-pip install dateparser parsedatetime python-dateutil recurrent ctparse timefhuman; python benchmarks/dates.py. Those that are missing are
-named and left out. A point is right with its minute, a day with its date, a range with both ends, a repetition with its rule.
+pip install dateparser parsedatetime python-dateutil recurrent ctparse timefhuman; python benchmarks/dates.py. Those
+that are missing are named and left out. A point is right with its minute, a day with its date, a range with both ends,
+a repetition with its rule.
 """
 
 from __future__ import annotations
@@ -129,9 +131,14 @@ def _timefhuman() -> Reader:
 
 
 READERS: dict[str, Callable[[], Reader]] = {
-    "this reader": _ours, "dateparser": _dateparser, "parsedatetime": _parsedatetime, "dateutil, fuzzy": _dateutil,
-    "recurrent": _recurrent, "ctparse": _ctparse, "timefhuman": _timefhuman,
-}  # fmt: skip
+    "this reader": _ours,
+    "dateparser": _dateparser,
+    "parsedatetime": _parsedatetime,
+    "dateutil, fuzzy": _dateutil,
+    "recurrent": _recurrent,
+    "ctparse": _ctparse,
+    "timefhuman": _timefhuman,
+}
 
 
 def judge(phrase: dict[str, Any], found: Read) -> str:
@@ -175,7 +182,8 @@ def main() -> None:
             spent.append(time.perf_counter() - begun)
             counts[judge(phrase, found)] += 1
         print(
-            f"| {name} | {counts['right']} | {counts['wrong']} | {counts['nothing']} | {statistics.median(spent) * 1000:.2f} ms |"
+            f"| {name} | {counts['right']} | {counts['wrong']} | {counts['nothing']} | "
+            f"{statistics.median(spent) * 1000:.2f} ms |"
         )
 
 

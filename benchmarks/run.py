@@ -96,13 +96,18 @@ def read_bare(path: Path) -> float:
     return timed(lambda: CalamineWorkbook.from_path(path).get_sheet_by_index(0).to_python())
 
 
-READING = "from python_calamine import CalamineWorkbook as W; import sys; W.from_path(sys.argv[1]).get_sheet_by_index(0).to_python()"
+READING = (
+    "from python_calamine import CalamineWorkbook as W; import sys; "
+    "W.from_path(sys.argv[1]).get_sheet_by_index(0).to_python()"
+)
 READING_SIZE = READING + "; import resource; print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
 INSIDE = """
 import sys, time
 from whenvoca.cli.main import run_command
 run_command(["check", "--workspace", sys.argv[1]])  # everything imported, as in a process that is at work already
-begin = time.perf_counter(); run_command(["run", "--workspace", sys.argv[1]]); print("inside", time.perf_counter() - begin)
+begin = time.perf_counter()
+run_command(["run", "--workspace", sys.argv[1]])
+print("inside", time.perf_counter() - begin)
 """
 
 
@@ -218,9 +223,8 @@ def journal_bare(ledger: Path, target: Path) -> float:
 def first_and_second_run(rows: int = 10_000, repeats: int = 3) -> list[str]:
     """The first run into an empty folder, and a second one with nothing new."""
     firsts, limits, journals, seconds, touched, reads, processes, insides = [], [], [], [], [], [], [], []
-    with (
-        tempfile.TemporaryDirectory() as name
-    ):  # one for all: a file system that just deleted 20,000 files makes new ones slowly
+    # one for all: a file system that just deleted 20,000 files makes new ones slowly
+    with tempfile.TemporaryDirectory() as name:
         for turn in range(repeats):
             folder = Path(name) / str(turn)
             folder.mkdir()
@@ -242,10 +246,12 @@ def first_and_second_run(rows: int = 10_000, repeats: int = 3) -> list[str]:
     return [
         f"| first run, {rows:,} rows into an empty folder, the whole command | {first:.2f} s "
         f"| read + {rows:,} files with one sync + one save: {limit:.2f} s | {first / limit:.2f} × | 2.5 × |",
-        f"| the same | {first:.2f} s | and a bare journal of it in SQLite: {journal:.2f} s | {first / journal:.2f} × | |",
+        f"| the same | {first:.2f} s | and a bare journal of it in SQLite: {journal:.2f} s | {first / journal:.2f} × "
+        "| |",
         f"| second run, nothing new, in a process that has started | {inside:.3f} s | reading the sheet: {read:.3f} s "
         f"| {inside / read:.2f} × | 1.5 × |",
-        f"| second run, nothing new, the whole command | {second:.2f} s | a process that reads the sheet: {process:.2f} s "
+        f"| second run, nothing new, the whole command | {second:.2f} s | a process that reads the sheet: "
+        f"{process:.2f} s "
         f"| {second / process:.2f} × | |",
         f"| a run after another program saved the file with the same rows (all read and compared) | {again:.2f} s "
         f"| a process that reads the sheet: {process:.2f} s | {again / process:.2f} × | |",
@@ -299,7 +305,8 @@ def memory(rows: int = 100_000) -> list[str]:
         f"| a process that reads the sheet: {bare:.0f} MB | {second / bare:.2f} × | |",
         f"| memory of a process after 60 runs of a mirror over 10,000 rows, 10 changed each | {late:.0f} MB "
         f"| after 30 of them: {early:.0f} MB | {late / early:.2f} × | flat |",
-        f"| memory of expanding 1,000 weekly series over 50 years | {years * 1000:.0f} kB | over one year: {year * 1000:.0f} kB | | flat |",
+        f"| memory of expanding 1,000 weekly series over 50 years | {years * 1000:.0f} kB | over one year: "
+        f"{year * 1000:.0f} kB | | flat |",
     ]
 
 
@@ -359,7 +366,8 @@ def start_up(repeats: int = 15) -> list[str]:
         checks = [command("check", folder=Path(name) / "w") for _ in range(repeats)]
     bare, ours, check = statistics.median(click), statistics.median(version), statistics.median(checks)
     return [
-        f"| `whenvoca --version` | {ours * 1000:.0f} ms | `python -c 'import click'`: {bare * 1000:.0f} ms | {ours / bare:.2f} × | 1.6 × |",
+        f"| `whenvoca --version` | {ours * 1000:.0f} ms | `python -c 'import click'`: {bare * 1000:.0f} ms | "
+        f"{ours / bare:.2f} × | 1.6 × |",
         f"| `whenvoca check` of the demo | {check * 1000:.0f} ms | | | 400 ms |",
     ]
 
@@ -420,7 +428,8 @@ for turn in range(5):
 
 
 def _mirrored_inside(folder: Path, changed: int, turn: int) -> list[tuple[float, float]]:
-    """Runs with so many changed rows each in a process that has started, each beside reading the sheet right before and after."""
+    """Runs with so many changed rows each in a process that has started, each beside reading the sheet right before and
+    after."""
     done = subprocess.run(
         [sys.executable, "-c", MIRRORED, str(folder), str(ROOT / "benchmarks"), str(changed), str(turn)],
         capture_output=True,
@@ -448,7 +457,8 @@ def mirror(rows: int = 10_000, changed: int = 10, repeats: int = 3) -> list[str]
     mine, read = statistics.median(ours), statistics.median(reads)
     inside, bare = (statistics.median(each) for each in zip(*insides, strict=True))
     return [
-        f"| second run of a mirror over {rows:,} rows, {changed} changed, in a process that has started | {inside:.3f} s "
+        f"| second run of a mirror over {rows:,} rows, {changed} changed, in a process that has started | "
+        f"{inside:.3f} s "
         f"| reading the sheet: {bare:.3f} s | {inside / bare:.2f} × | 2 × |",
         f"| second run of a mirror over {rows:,} rows, {changed} changed, the whole command | {mine:.2f} s "
         f"| a process that reads the sheet: {read:.2f} s | {mine / read:.2f} × | |",
@@ -556,10 +566,16 @@ def _bare_sync(client: object, cursor: str) -> None:
     import re
 
     state = json.loads(cursor)
-    body = f'<sync-collection xmlns="DAV:"><sync-token>{state["token"]}</sync-token><sync-level>1</sync-level><prop><getetag/></prop></sync-collection>'
+    body = (
+        "<sync-collection "
+        f'xmlns="DAV:"><sync-token>{state["token"]}</sync-token><sync-level>1</sync-level><prop><getetag/></prop></sync-collection>'
+    )
     answer = client.request("REPORT", state["url"], content=body, headers={"content-type": "application/xml"})  # type: ignore[attr-defined]
     hrefs = re.findall(r"<href>([^<]+)</href>", answer.text)
-    body = '<C:calendar-multiget xmlns="DAV:" xmlns:C="urn:ietf:params:xml:ns:caldav"><prop><getetag/><C:calendar-data/></prop>'
+    body = (
+        '<C:calendar-multiget xmlns="DAV:" '
+        'xmlns:C="urn:ietf:params:xml:ns:caldav"><prop><getetag/><C:calendar-data/></prop>'
+    )
     body += "".join(f"<href>{href}</href>" for href in hrefs) + "</C:calendar-multiget>"
     client.request("REPORT", state["url"], content=body, headers={"content-type": "application/xml", "depth": "1"})  # type: ignore[attr-defined]
 
@@ -707,7 +723,10 @@ def watch_benchmark(events: int = 100_000, starts: int = 100) -> list[str]:
             time.sleep(max(0.0, before + number * 0.06 - time.perf_counter()))
         lag = time.perf_counter()
         database = sqlite3.connect(folder / ".whenvoca/ledger.sqlite")
-        wanted = 'SELECT count(*) FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE o.state LIKE \'%"title":"G %\''
+        wanted = (
+            "SELECT count(*) FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE o.state LIKE "
+            '\'%"title":"G %\''
+        )
         while database.execute(wanted).fetchone()[0] < 1000:
             time.sleep(0.1)
         lag = time.perf_counter() - lag
@@ -721,9 +740,11 @@ def watch_benchmark(events: int = 100_000, starts: int = 100) -> list[str]:
         search, reading = next_start_after_a_change(folder)
     worst, plain = late[int(len(late) * 0.99) - 1], sorted(bare)[int(len(bare) * 0.99) - 1]
     return [
-        f"| cold start on {events:,} events, a tenth of them series | {cold:.0f} s | parsing them once: {parsing:.0f} s "
+        f"| cold start on {events:,} events, a tenth of them series | {cold:.0f} s | parsing them once: {parsing:.0f} "
+        "s "
         f"| {cold / parsing:.2f} × | 3 × |",
-        f"| search for the next start after one change among them | {search * 1000:.1f} ms | reading that change: {reading * 1000:.1f} ms "
+        f"| search for the next start after one change among them | {search * 1000:.1f} ms | reading that change: "
+        f"{reading * 1000:.1f} ms "
         f"| {search / reading:.2f} × | 1 × |",
         f"| lateness of {len(late)} starts, p99 | {worst * 1000:.1f} ms | a bare timer: {plain * 1000:.1f} ms "
         f"| {(worst - plain) * 1000:+.0f} ms | +50 ms |",
@@ -767,15 +788,22 @@ def speech(events: int = 1000) -> list[str]:
         float(subprocess.run([sys.executable, "-c", code], capture_output=True, check=True).stdout) for _ in range(9)
     ]
     return [
-        f"| a request in words among {events:,} events, median of {len(spent):,} texts | {median:.1f} ms | 95th percentile: {high:.1f} ms | | 3 ms |",
+        f"| a request in words among {events:,} events, median of {len(spent):,} texts | {median:.1f} ms | 95th "
+        f"percentile: {high:.1f} ms | | 3 ms |",
         f"| import of the reader | {statistics.median(imports) * 1000:.0f} ms | | | 60 ms |",
     ]
 
 
 BENCHMARKS: dict[str, Callable[[], list[str]]] = {
-    "runs": first_and_second_run, "memory": memory, "start": start_up, "expansion": expansion, "mirror": mirror, "server": server,
-    "watch": watch_benchmark, "speech": speech,
-}  # fmt: skip
+    "runs": first_and_second_run,
+    "memory": memory,
+    "start": start_up,
+    "expansion": expansion,
+    "mirror": mirror,
+    "server": server,
+    "watch": watch_benchmark,
+    "speech": speech,
+}
 
 
 def main() -> None:
@@ -792,11 +820,15 @@ def main() -> None:
     head = [
         "# Benchmarks",
         "",
-        "`make bench` measures them all, `python benchmarks/run.py NAME` one part; every figure stands beside its bare limit, taken in",
+        "`make bench` measures them all, `python benchmarks/run.py NAME` one part; every figure stands beside its "
+        "bare limit, taken in",
         "the same run. Medians.",
-        f"Machine: {os.cpu_count()} cores, {platform.system()} {platform.machine()}, Python {platform.python_version()}.",
-        "The first run misses its mark. The line below it tells what a journal of the same content takes by itself: together with the",
-        "start of the program it leaves at most 25 µs a row for all else within that mark. The machine's speed changed by a factor of two",
+        f"Machine: {os.cpu_count()} cores, {platform.system()} {platform.machine()}, Python "
+        f"{platform.python_version()}.",
+        "The first run misses its mark. The line below it tells what a journal of the same content takes by itself: "
+        "together with the",
+        "start of the program it leaves at most 25 µs a row for all else within that mark. The machine's speed "
+        "changed by a factor of two",
         "from one minute to the next, and its file system makes files slowly for a while after many were deleted.",
         "",
         "| part | what | measured | limit | ratio | wanted |",

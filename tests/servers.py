@@ -42,7 +42,8 @@ level = warning
 """
 MAKE = (
     '<C:mkcalendar xmlns="DAV:" xmlns:C="urn:ietf:params:xml:ns:caldav"><set><prop><displayname>{name}</displayname>'
-    '<C:supported-calendar-component-set><C:comp name="{component}"/></C:supported-calendar-component-set></prop></set></C:mkcalendar>'
+    "<C:supported-calendar-component-set><C:comp "
+    'name="{component}"/></C:supported-calendar-component-set></prop></set></C:mkcalendar>'
 )
 
 

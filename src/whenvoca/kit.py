@@ -37,9 +37,8 @@ class Kit(Struct):
     places: Places
     clock: Clock
     new_root: str = ""  # the root that had to be made, to be told
-    read: dict[Path, ReadFile] = field(
-        default_factory=dict
-    )  # workflow files as they were read when it was opened, each for one check
+    # workflow files as they were read when it was opened, each for one check
+    read: dict[Path, ReadFile] = field(default_factory=dict)
 
     def names(self) -> set[str]:
         """What all workflow files are called, and were formerly."""

@@ -159,7 +159,8 @@ def test_zone_component_tells_the_same_offsets_as_the_system(zone: str) -> None:
 
 FOREIGN = (
     b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Other//EN\r\nX-WR-CALNAME:Mine\r\nBEGIN:VEVENT\r\nUID:u1\r\nDTSTAMP:20270101T000000Z\r\n"
-    b'X-ODD;A="b:c":keep\r\n  me folded\r\nDTSTART;TZID=Atlantic/Azores:20270317T213000\r\nDURATION:PT2H\r\nSUMMARY:Old\r\nSEQUENCE:4\r\n'
+    b'X-ODD;A="b:c":keep\r\n  me '
+    b"folded\r\nDTSTART;TZID=Atlantic/Azores:20270317T213000\r\nDURATION:PT2H\r\nSUMMARY:Old\r\nSEQUENCE:4\r\n"
     b"GEO:38.5;-28.7\r\nBEGIN:VALARM\r\nACTION:AUDIO\r\nTRIGGER:-PT5M\r\nX-SOUND:bell\r\nEND:VALARM\r\nEND:VEVENT\r\n"
     b"BEGIN:VTODO\r\nUID:t1\r\nDTSTAMP:20270101T000000Z\r\nSUMMARY:Old\r\nEND:VTODO\r\nEND:VCALENDAR\r\n"
 )

@@ -52,14 +52,39 @@ COMMON: list[tuple[str, ...]] = [
     (),
     ("DTEND;TZID=Europe/Lisbon:20270317T230000",),
     ("DTEND:20270317T230000", "SUMMARY;LANGUAGE=en:Wide camera\\, dome 2\\; north\\nsecond line"),
-    ("RECURRENCE-ID;VALUE=DATE:20270317", "EXDATE;TZID=Atlantic/Azores:20270318T212000,20270319T212000", "EXDATE:20270320T212000Z"),
+    (
+        "RECURRENCE-ID;VALUE=DATE:20270317",
+        "EXDATE;TZID=Atlantic/Azores:20270318T212000,20270319T212000",
+        "EXDATE:20270320T212000Z",
+    ),
     ("RRULE:FREQ=MONTHLY;UNTIL=20280101T000000Z;BYDAY=-1FR,2MO", "RDATE:20270401T100000Z"),
-    ('ATTENDEE;CN="Inês; night: two";ROLE=OPT-PARTICIPANT;RSVP=true:MAILTO:ines@example.org', "ORGANIZER;CN=Desk:mailto:d@example.org"),
+    (
+        'ATTENDEE;CN="Inês; night: two";ROLE=OPT-PARTICIPANT;RSVP=true:MAILTO:ines@example.org',
+        "ORGANIZER;CN=Desk:mailto:d@example.org",
+    ),
     ("STATUS:Tentative", "CLASS:private", "TRANSP:OPAQUE", "X-WHENVOCA-BUSY:unavailable", "X-OTHER;A=b:c\\,d"),
-    ("CATEGORIES:one,two", "CATEGORIES:three", "PRIORITY:5", "SEQUENCE:12", "COLOR:teal", "URL:https://example.org/a?b=c:d"),
-    ("BEGIN:VALARM", "ACTION:DISPLAY", "TRIGGER;RELATED=START:-P1DT2H", "END:VALARM", "BEGIN:VALARM", "TRIGGER:PT0S", "END:VALARM"),
-    ("DESCRIPTION:folded in the mid", " dle\r\n\tand again",),
-]  # fmt: skip
+    (
+        "CATEGORIES:one,two",
+        "CATEGORIES:three",
+        "PRIORITY:5",
+        "SEQUENCE:12",
+        "COLOR:teal",
+        "URL:https://example.org/a?b=c:d",
+    ),
+    (
+        "BEGIN:VALARM",
+        "ACTION:DISPLAY",
+        "TRIGGER;RELATED=START:-P1DT2H",
+        "END:VALARM",
+        "BEGIN:VALARM",
+        "TRIGGER:PT0S",
+        "END:VALARM",
+    ),
+    (
+        "DESCRIPTION:folded in the mid",
+        " dle\r\n\tand again",
+    ),
+]
 
 
 @pytest.mark.parametrize("lines", COMMON, ids=lambda lines: lines[0][:30] if lines else "bare")
@@ -74,14 +99,28 @@ def test_common_lines_are_read_as_the_library_reads_them(lines: tuple[str, ...],
 
 
 STRANGE: list[tuple[str, ...]] = [
-    ("DURATION:PT1H",), ("DTEND;TZID=Somewhere Else:20270317T230000",), ("DTEND:20270317",), ("DTEND;VALUE=DATE:20270229",),
-    ("RRULE:FREQ=WEEKLY;BYDAY=MO;INTERVAL=2",), ("RRULE:FREQ=HOURLY",), ("RRULE:FREQ=WEEKLY;INTERVAL=0",),
-    ("SUMMARY:one", "SUMMARY:two"), ("SUMMARY;ENCODING=QUOTED-PRINTABLE:=41",), ("no colon at all",), ("summary:small",),
-    ("BEGIN:VALARM", "TRIGGER;RELATED=END:-PT5M", "END:VALARM"), ("BEGIN:VALARM", "TRIGGER:PT", "END:VALARM"),
-    ("BEGIN:VALARM", "TRIGGER;VALUE=DATE-TIME:20270317T200000Z", "END:VALARM"), ("BEGIN:X-PART", "END:X-PART"),
-    ("ATTENDEE;CN=with^nhat:mailto:a@example.org",), ("CATEGORIES:one\\,two",), ("RDATE;VALUE=PERIOD:20270401T100000Z/PT1H",),
-    ("PRIORITY:high",), ("DTSTART:20270318T212000Z",), ("END:VCALENDAR",),
-]  # fmt: skip
+    ("DURATION:PT1H",),
+    ("DTEND;TZID=Somewhere Else:20270317T230000",),
+    ("DTEND:20270317",),
+    ("DTEND;VALUE=DATE:20270229",),
+    ("RRULE:FREQ=WEEKLY;BYDAY=MO;INTERVAL=2",),
+    ("RRULE:FREQ=HOURLY",),
+    ("RRULE:FREQ=WEEKLY;INTERVAL=0",),
+    ("SUMMARY:one", "SUMMARY:two"),
+    ("SUMMARY;ENCODING=QUOTED-PRINTABLE:=41",),
+    ("no colon at all",),
+    ("summary:small",),
+    ("BEGIN:VALARM", "TRIGGER;RELATED=END:-PT5M", "END:VALARM"),
+    ("BEGIN:VALARM", "TRIGGER:PT", "END:VALARM"),
+    ("BEGIN:VALARM", "TRIGGER;VALUE=DATE-TIME:20270317T200000Z", "END:VALARM"),
+    ("BEGIN:X-PART", "END:X-PART"),
+    ("ATTENDEE;CN=with^nhat:mailto:a@example.org",),
+    ("CATEGORIES:one\\,two",),
+    ("RDATE;VALUE=PERIOD:20270401T100000Z/PT1H",),
+    ("PRIORITY:high",),
+    ("DTSTART:20270318T212000Z",),
+    ("END:VCALENDAR",),
+]
 
 
 @pytest.mark.parametrize("lines", STRANGE, ids=lambda lines: lines[0][:30])
@@ -91,8 +130,15 @@ def test_strange_lines_are_left_to_the_library(lines: tuple[str, ...]) -> None:
 
 @pytest.mark.parametrize(
     "data",
-    [calendar(start=""), calendar()[:-20], b"\xef\xbb\xbf" + calendar(), calendar() + b"BEGIN:VCALENDAR\r\n", calendar("SUMMARY:\xff").replace(b"\xc3\xbf", b"\xff"), b""],
+    [
+        calendar(start=""),
+        calendar()[:-20],
+        b"\xef\xbb\xbf" + calendar(),
+        calendar() + b"BEGIN:VCALENDAR\r\n",
+        calendar("SUMMARY:\xff").replace(b"\xc3\xbf", b"\xff"),
+        b"",
+    ],
     ids=["no start", "cut", "byte order mark", "two objects", "no UTF-8", "empty"],
-)  # fmt: skip
+)
 def test_objects_that_are_not_whole_are_left_to_the_library(data: bytes) -> None:
     assert read_plain(data, AZORES) is None

@@ -77,8 +77,9 @@ ROW = ("R-0017", "create a rather long event with many words in it", "slot-reque
 
 
 @pytest.mark.parametrize(
-    ("width", "titles"), [(100, ["about", "what", "workflow", "number"]), (50, ["about", "what", "workflow"]), (40, ["about", "what"])]
-)  # fmt: skip
+    ("width", "titles"),
+    [(100, ["about", "what", "workflow", "number"]), (50, ["about", "what", "workflow"]), (40, ["about", "what"])],
+)
 def test_tables_leave_out_what_tells_least(
     width: int, titles: Sequence[str], monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -91,10 +92,22 @@ def test_tables_leave_out_what_tells_least(
 
 
 JSON = [
-    (datetime(2027, 3, 17, 21, 30, tzinfo=UTC), "2027-03-17T21:30:00+00:00"), (date(2027, 3, 17), "2027-03-17"), (time(21, 30), "21:30"),
-    (time(21, 30, 5), "21:30:05"), (Duration(seconds=5400), "PT1H30M"), (timedelta(hours=26), "PT26H"), (Decimal("2.5"), 2.5), ({"a": (1, None)}, {"a": [1, None]}),
-    ({1, }, [1]), (True, True),
-]  # fmt: skip
+    (datetime(2027, 3, 17, 21, 30, tzinfo=UTC), "2027-03-17T21:30:00+00:00"),
+    (date(2027, 3, 17), "2027-03-17"),
+    (time(21, 30), "21:30"),
+    (time(21, 30, 5), "21:30:05"),
+    (Duration(seconds=5400), "PT1H30M"),
+    (timedelta(hours=26), "PT26H"),
+    (Decimal("2.5"), 2.5),
+    ({"a": (1, None)}, {"a": [1, None]}),
+    (
+        {
+            1,
+        },
+        [1],
+    ),
+    (True, True),
+]
 
 
 @pytest.mark.parametrize(("value", "shown"), JSON, ids=[str(shown) for _, shown in JSON])

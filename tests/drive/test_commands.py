@@ -250,7 +250,10 @@ def test_overview_imports_no_command() -> None:
     code = (
         "import sys; from whenvoca.cli.main import run_command; run_command(['--help']); run_command(['--version']); "
     )
-    code += "print([m for m in sys.modules if m.split('.')[0] in ('rich','lxml','icalendar','python_calamine','babel','matplotlib') or m.startswith('whenvoca.places')])"
+    code += (
+        "print([m for m in sys.modules if m.split('.')[0] in "
+        "('rich','lxml','icalendar','python_calamine','babel','matplotlib') or m.startswith('whenvoca.places')])"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
     assert "whenvoca 0." in done.stdout

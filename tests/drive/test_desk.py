@@ -87,8 +87,10 @@ def told(desk: Desk) -> list[str]:
     runs = desk.run("runs", "--json", "--limit", "500").json["runs"]
     return [
         f"{(each['after'].get('room') or each['after'].get('person'))}: {each['after']['text']}"
-        for run in reversed(runs) for each in run["effects"] if each["verb"] == "send message"
-    ]  # fmt: skip
+        for run in reversed(runs)
+        for each in run["effects"]
+        if each["verb"] == "send message"
+    ]
 
 
 def agenda(desk: Desk) -> list[str]:
@@ -165,14 +167,16 @@ def test_what_was_said_before_the_first_run_and_what_say_answers_itself_are_not_
     leave(chat, "ines", "first")
     assert "ines: heard: first" in hear(chat)
     chat.workflow(
-        'when chat hears a message\n  existing yes\n  room "front-desk"\n\nanswer message\n  text "again: {message.text}"\n',
+        'when chat hears a message\n  existing yes\n  room "front-desk"\n\nanswer message\n  text "again: '
+        '{message.text}"\n',
         "all",
     )
     chat.workflow('when chat hears a message\n\nanswer message\n  text "new: {message.text}"\n', "new")
     assert hear(chat) == []
     assert [each for each in say(chat, "tomas", "second", "front-desk") if "again" in each or "new" in each] == [
-        "front-desk: again: second", "front-desk: new: second",
-    ]  # fmt: skip
+        "front-desk: again: second",
+        "front-desk: new: second",
+    ]
 
 
 def test_messages_run_in_order_and_times_are_those_of_the_sender(chat: Desk) -> None:

@@ -1,4 +1,5 @@
-"""`draft`: from a strange spreadsheet to a workflow that passes check, and from a calendar to a sheet that it follows."""
+"""`draft`: from a strange spreadsheet to a workflow that passes check, and from a calendar to a sheet that it
+follows."""
 
 from __future__ import annotations
 
@@ -33,49 +34,76 @@ def event_fields(desk: Desk) -> list[str]:
 CASES: list[tuple[str, list[list[Any]], list[str], list[str]]] = [
     (
         "day and times apart",
-        [["List of nights"], [], ["Request no", "Night of", "From", "To", "Target", "Observers", "Remarks"],
-         ["R-1", "17.03.2027", "21:30", "02:00", "M 42", "ines@example.org", "flats"],
-         ["R-2", "18.03.2027", "20:00", "22:00", "M 13", "tomas@example.org", None]],
+        [
+            ["List of nights"],
+            [],
+            ["Request no", "Night of", "From", "To", "Target", "Observers", "Remarks"],
+            ["R-1", "17.03.2027", "21:30", "02:00", "M 42", "ines@example.org", "flats"],
+            ["R-2", "18.03.2027", "20:00", "22:00", "M 13", "tomas@example.org", None],
+        ],
         ["title Target", "start Night-of at From", "end Night-of at To", "attendees Observers", "details Remarks"],
         [],
     ),
     (
         "moments",
-        [["ID", "Starts", "Ends", "Event", "Room"], [1, datetime(2027, 3, 17, 9), datetime(2027, 3, 17, 10), "Talk", "Hall"],
-         [2, datetime(2027, 3, 18, 9), datetime(2027, 3, 18, 10), "Tour", "Dome"]],
+        [
+            ["ID", "Starts", "Ends", "Event", "Room"],
+            [1, datetime(2027, 3, 17, 9), datetime(2027, 3, 17, 10), "Talk", "Hall"],
+            [2, datetime(2027, 3, 18, 9), datetime(2027, 3, 18, 10), "Tour", "Dome"],
+        ],
         ["title Event", "start Starts", "end Ends", "location Room"],
         [],
     ),
     (
         "whole days",
-        [["Dome", "Work", "Closed from", "Closed to"], ["North", "Wash", date(2027, 3, 17), date(2027, 3, 19)],
-         ["South", "Paint", date(2027, 4, 1), date(2027, 4, 2)]],
+        [
+            ["Dome", "Work", "Closed from", "Closed to"],
+            ["North", "Wash", date(2027, 3, 17), date(2027, 3, 19)],
+            ["South", "Paint", date(2027, 4, 1), date(2027, 4, 2)],
+        ],
         ["title Work", "first-day Closed-from", "last-day Closed-to", "location Dome"],
         ["tells the rows apart"],
     ),
     (
         "no end",
-        [["No", "Date", "Time", "Title"], [1, date(2027, 3, 17), time(9), "Talk"], [2, date(2027, 3, 18), time(9), "Tour"]],
+        [
+            ["No", "Date", "Time", "Title"],
+            [1, date(2027, 3, 17), time(9), "Talk"],
+            [2, date(2027, 3, 18), time(9), "Tour"],
+        ],
         ["title Title", "start Date at Time", "length 1 hour"],
         ["no column tells the end"],
     ),
     (
         "minutes",
-        [["No", "Date", "Time", "Minutes", "Title"], [1, date(2027, 3, 17), time(9), 90, "Talk"], [2, date(2027, 3, 18), time(9), 45, "Tour"]],
+        [
+            ["No", "Date", "Time", "Minutes", "Title"],
+            [1, date(2027, 3, 17), time(9), 90, "Talk"],
+            [2, date(2027, 3, 18), time(9), 45, "Tour"],
+        ],
         ["title Title", "start Date at Time", "length Minutes minutes"],
         [],
     ),
     (
         "two readings",
-        [["No", "Date", "From", "To", "Title"], [1, "03/04/2027", "9:00", "10:00", "Talk"], [2, "05/04/2027", "9:00", "10:00", "Tour"]],
+        [
+            ["No", "Date", "From", "To", "Title"],
+            [1, "03/04/2027", "9:00", "10:00", "Talk"],
+            [2, "05/04/2027", "9:00", "10:00", "Tour"],
+        ],
         ["title Title", "start Date at From", "end Date at To"],
         ["can be read day first and month first; day first was taken"],
     ),
     (
         "the answers of a form, with a line of totals",
-        [["Evenings"], [], ["Timestamp", "Your name", "Which evening?", "Arrival", "Leaving", "People"],
-         ["11/02/2026 18:22:31", "Ana", "03/15/2027", "7pm", "10pm", 12], ["11/03/2026 09:01:02", "Rui", "03/16/2027", "19.30", "22.00", 20],
-         ["Total:", None, None, None, None, 32]],
+        [
+            ["Evenings"],
+            [],
+            ["Timestamp", "Your name", "Which evening?", "Arrival", "Leaving", "People"],
+            ["11/02/2026 18:22:31", "Ana", "03/15/2027", "7pm", "10pm", 12],
+            ["11/03/2026 09:01:02", "Rui", "03/16/2027", "19.30", "22.00", 20],
+            ["Total:", None, None, None, None, 32],
+        ],
         ["title Your-name", "start Which-evening at Arrival", "end Which-evening at Leaving"],
         ["tells the rows apart", 'month first was taken, as "Which evening?" is read', "taken for a line of totals"],
     ),
@@ -91,7 +119,7 @@ CASES: list[tuple[str, list[list[Any]], list[str], list[str]]] = [
         ["title Title", "start today at 09:00"],
         ["no column holds dates"],
     ),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("rows", "fields", "unsure"), [case[1:] for case in CASES], ids=[case[0] for case in CASES])

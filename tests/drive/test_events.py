@@ -1,4 +1,5 @@
-"""Workflows about events: gained, changed, lost, in folder and file; look-ups of rows; choosing and explaining events."""
+"""Workflows about events: gained, changed, lost, in folder and file; look-ups of rows; choosing and explaining
+events."""
 
 from __future__ import annotations
 
@@ -40,10 +41,15 @@ def rows(desk: Desk, name: str = "list.csv") -> list[dict[str, str]]:
     return list(csv.DictReader(desk.read(name).splitlines()))
 
 
-ENTER = 'when outreach gains an event\n  where  category is "school"\nadd row to list\n  Event  event.uid\n  Title  title\n  Moves  0\n'
+ENTER = (
+    'when outreach gains an event\n  where  category is "school"\nadd row to list\n  Event  event.uid\n  Title  '
+    "title\n  Moves  0\n"
+)
 FOLLOW = (
-    "when outreach changes an event\n  fields  start, location\nchange row in list as entry\n  where  Event is event.uid\n"
-    "  Venue  event.location\n  Moves  entry.Moves + 1\nif it fails\n  add row to log\n    What  event.title\n    Is    reason\n"
+    "when outreach changes an event\n  fields  start, location\nchange row in list as entry\n  where  Event is "
+    "event.uid\n"
+    "  Venue  event.location\n  Moves  entry.Moves + 1\nif it fails\n  add row to log\n    What  event.title\n    Is  "
+    "  reason\n"
     '  fail "{event.title} is not listed"\n'
 )
 
@@ -108,13 +114,17 @@ def test_several_calendars_and_any_calendar(hall: Desk) -> None:
     hall.write("staff.ics", path_of_event("t", "Another"))
     assert hall.run("run").code == 0
     assert sorted(row["What"] for row in rows(hall, "log.csv")) == [
-        "Council call of staff", "Sea School of outreach", "any: Council call", "any: Sea School",
-    ]  # fmt: skip
+        "Council call of staff",
+        "Sea School of outreach",
+        "any: Council call",
+        "any: Sea School",
+    ]
 
 
 def test_an_event_made_by_one_workflow_starts_another_in_the_same_run(hall: Desk) -> None:
     hall.workflow(ENTER, "enter").workflow(
-        'when log gains a row\ncreate event in outreach\n  title     What\n  start     2027-04-01 at 10:00\n  category  "school"\n',
+        "when log gains a row\ncreate event in outreach\n  title     What\n  start     2027-04-01 at 10:00\n  "
+        'category  "school"\n',
         "make",
     )
     hall.write("log.csv", "What\n")
@@ -147,8 +157,10 @@ def test_rows_are_found_and_gone_through(hall: Desk) -> None:
     hall.write("list.csv", "Event,Title,Venue,Moves\na,One,Hall,1\nb,Two,Dome,2\nc,Three,Hall,\n")
     hall.write("log.csv", "What\n")
     hall.workflow(
-        'when log gains a row\n  where  What is filled\nfind rows in list as halls\n  where  Venue is "hall" and Moves is filled\n\n'
-        'find row in list as three\n  where  Title is "THREE"\n\nfor each one in halls\n  change row one\n    Moves  one.Moves + 1\n\n'
+        'when log gains a row\n  where  What is filled\nfind rows in list as halls\n  where  Venue is "hall" and '
+        "Moves is filled\n\n"
+        'find row in list as three\n  where  Title is "THREE"\n\nfor each one in halls\n  change row one\n    Moves  '
+        "one.Moves + 1\n\n"
         'change row three\n  Venue  "{count(halls)} halls"\n',
         "count",
     )
@@ -167,18 +179,23 @@ def with_override(hour: int) -> str:
     start = inner[inner.index("DTSTART") :].split("\r\n")[0].partition(":")[2]
     second = f"{start[:6]}{int(start[6:8]) + 7:02}"
     lines = [
-        f"RECURRENCE-ID;TZID=Atlantic/Azores:{second}{start[8:]}" if each.startswith("RRULE") else
-        f"DTSTART;TZID=Atlantic/Azores:{second}T{hour:02}0000" if each.startswith("DTSTART") else
-        f"DTEND;TZID=Atlantic/Azores:{second}T{hour + 1:02}0000" if each.startswith("DTEND") else each
+        f"RECURRENCE-ID;TZID=Atlantic/Azores:{second}{start[8:]}"
+        if each.startswith("RRULE")
+        else f"DTSTART;TZID=Atlantic/Azores:{second}T{hour:02}0000"
+        if each.startswith("DTSTART")
+        else f"DTEND;TZID=Atlantic/Azores:{second}T{hour + 1:02}0000"
+        if each.startswith("DTEND")
+        else each
         for each in inner.split("\r\n")
-    ]  # fmt: skip
+    ]
     return MASTER.replace("END:VCALENDAR", "\r\n".join(lines) + "END:VCALENDAR")
 
 
 def test_a_moved_occurrence_that_another_program_puts_back_is_a_change(hall: Desk) -> None:
     hall.write("log.csv", "What,Was,Is\n")
     hall.workflow(
-        "when outreach changes an event\n  fields  start\nadd row to log\n  What  title\n  Was  old.start as time\n  Is  event.start as time\n",
+        "when outreach changes an event\n  fields  start\nadd row to log\n  What  title\n  Was  old.start as time\n  "
+        "Is  event.start as time\n",
         "log",
     )
     told = []

@@ -84,8 +84,8 @@ def test_slot_requests(larkmoor: Desk) -> None:
 def test_school_visits(larkmoor: Desk) -> None:
     larkmoor.write(
         "school-visits.csv",
-        VISITS
-        + ";;V-11;Sea School;Moon;07/04/2027;10:00;12:30;24;North dome;a@example.org\n;;V-12;Hill School;Sun;08/04/2027;;;18;Hall;\n"
+        VISITS + ";;V-11;Sea School;Moon;07/04/2027;10:00;12:30;24;North dome;a@example.org\n;;V-12;Hill "
+        "School;Sun;08/04/2027;;;18;Hall;\n"
         ";;V-13;Port School;Stars;31/04/2027;14:00;15:00;20;Hall;\n",
     )
     assert larkmoor.drive("run", "school-visits").code == 1
@@ -121,10 +121,14 @@ def test_every_field_of_an_event_is_written(larkmoor: Desk) -> None:
         ),
     )
     (larkmoor.folder / "workflows/slot-requests.voca").write_text(
-        'when requests gains a row\ncreate event in staff as slot\n  title "Night"\n  zone "Europe/Lisbon"\n  start Night-of at From\n  length 1 hour 15 minutes\n'
-        '  location "Dome"\n  details """\n    One, two\n    {Target}\n    """\n  attendees Observers, "tomas"\n  optional "rui@example.org"\n  invite yes\n  answer-wanted yes\n'
-        '  alarm 40 minutes before, 1 day before\n  repeat every 2 weeks on wednesday until 2027-04-30\n  busy tentative\n  priority 1\n  colour "teal"\n'
-        '  category "a, b", "c"\n  private yes\n  clash allow\n\nchange row\n  Answer slot.zone\n  Link slot.whole-day\n  Booking slot.length\n',
+        'when requests gains a row\ncreate event in staff as slot\n  title "Night"\n  zone "Europe/Lisbon"\n  start '
+        "Night-of at From\n  length 1 hour 15 minutes\n"
+        '  location "Dome"\n  details """\n    One, two\n    {Target}\n    """\n  attendees Observers, "tomas"\n  '
+        'optional "rui@example.org"\n  invite yes\n  answer-wanted yes\n'
+        "  alarm 40 minutes before, 1 day before\n  repeat every 2 weeks on wednesday until 2027-04-30\n  busy "
+        'tentative\n  priority 1\n  colour "teal"\n'
+        '  category "a, b", "c"\n  private yes\n  clash allow\n\nchange row\n  Answer slot.zone\n  Link '
+        "slot.whole-day\n  Booking slot.length\n",
         encoding="utf-8",
     )
     assert larkmoor.drive("run", "slot-requests").code == 0

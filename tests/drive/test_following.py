@@ -104,16 +104,15 @@ def test_mirror_reports_what_both_sides_changed_once_and_overwrites_neither(rota
     assert result.code == 1
     (told,) = [run["reason"] for run in result.json["runs"]]
     assert (
-        "changed in staff by another hand, and not as its row says: start 11 Mar 2027 19:00 there, 11 Mar 2027 21:30 here"
-        in told
+        "changed in staff by another hand, and not as its row says: start 11 Mar 2027 19:00 there, 11 Mar 2027 21:30 "
+        "here" in told
     )
     start = staff(rota)["Watch 1: ines"].start
     assert isinstance(start, datetime)
     assert start.hour == 19
     assert rota.run("run").code == 0
-    write_duties(
-        rota, duty(1, "21:30", answer="seen"), *(duty(n) for n in range(2, 7))
-    )  # another change, the same dispute
+    # another change, the same dispute
+    write_duties(rota, duty(1, "21:30", answer="seen"), *(duty(n) for n in range(2, 7)))
     assert rota.run("run").code == 0
 
 

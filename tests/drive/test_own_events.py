@@ -21,20 +21,23 @@ KINDS = {
     "weekly": 'start   Day at From\n  end     Day at To\n  repeat  "every week until 2027-12-01"',
     "monthly": 'first-day  Day\n  repeat     "every month, 3 times"',
     "rule": 'start   Day at From\n  repeat  "FREQ=MONTHLY;BYDAY=-1FR;COUNT=4"',
-    "flags": 'start     Day at From\n  length    45 minutes\n  busy      "unavailable"\n  private   yes\n  priority  9\n'
+    "flags": 'start     Day at From\n  length    45 minutes\n  busy      "unavailable"\n  private   yes\n  priority  '
+    "9\n"
     '  category  "a,b", "c;d", " e "\n  colour    "DarkOliveGreen"',
     "tentative": 'start   Day at From\n  length  45 minutes\n  busy    "tentative"\n  alarm   none',
-    "people": 'start          Day at From\n  length         1 day\n  busy           "no"\n  optional       "ines", "x@example.org"\n'
+    "people": 'start          Day at From\n  length         1 day\n  busy           "no"\n  optional       "ines", '
+    '"x@example.org"\n'
     '  attendees      "tomas", "Tomas"\n  answer-wanted  yes',
-    "invited": 'start      Day at From\n  length     1 day\n  attendees  "tomas", "Zé <ze@example.org>"\n  invite     yes',
-    "utc": 'start   When\n  length  1 hour',
-    "offset": 'start   When\n  length  1 hour',
-    "second": 'start   When\n  length  30 minutes',
+    "invited": 'start      Day at From\n  length     1 day\n  attendees  "tomas", "Zé <ze@example.org>"\n  invite     '
+    "yes",
+    "utc": "start   When\n  length  1 hour",
+    "offset": "start   When\n  length  1 hour",
+    "second": "start   When\n  length  30 minutes",
     "into the second": "start   2027-10-30 at 23:30\n  length  90 minutes",
     "over a gap": "start   2027-03-27 at 23:30\n  length  3 hours",
-    "now": 'start   now + 1 hour\n  length  10 minutes\n  alarm   36 hours before, 1 week before',
+    "now": "start   now + 1 hour\n  length  10 minutes\n  alarm   36 hours before, 1 week before",
     "years": "start   Day at From\n  length  400 days",
-}  # fmt: skip
+}
 WHEN = {"utc": "2027-03-28T00:30:00Z", "offset": "2027-03-28T00:30:00+05:30", "second": "2027-10-31T00:30:00-01:00"}
 WORKFLOW = """
 when requests gains{more} a row
@@ -72,9 +75,10 @@ def test_every_field_is_read_back_as_it_was_made(
     if place == "server":
         radicale.make(f"own-{step}", f"own-{step}")
     calendar = {
-        "folder": 'folder = "domes"', "file": 'file = "domes.ics"',
+        "folder": 'folder = "domes"',
+        "file": 'file = "domes.ics"',
         "server": f'server = "{radicale.url}"\nuser = "alice"\npassword = {{ env = "DAV" }}\ncalendar = "own-{step}"',
-    }[place]  # fmt: skip
+    }[place]
     desk.settings(SETTINGS, REQUESTS.replace('folder = "domes"', calendar))
     _workflows(desk, step)
     text = io.StringIO()

@@ -1,5 +1,5 @@
-"""Rows stay who they are when their sheet is given another key, and a workflow when its file is given another name: nothing is made a
-second time, nothing is lost."""
+"""Rows stay who they are when their sheet is given another key, and a workflow when its file is given another name:
+nothing is made a second time, nothing is lost."""
 
 from __future__ import annotations
 
@@ -135,8 +135,8 @@ def test_a_workflow_whose_file_has_another_name_does_not_run_before_somebody_say
     before, files = events(rows), rows.snapshot()
     rename(rows, "once", "other")
     assert (
-        'it is the same workflow, everything would be done a second time; write into workflows/other.voca: formerly "once"'
-        in (rows.run("check").err.replace("\n", " "))
+        "it is the same workflow, everything would be done a second time; write into workflows/other.voca: formerly "
+        '"once"' in (rows.run("check").err.replace("\n", " "))
     )
     held = rows.run("run")
     assert held.code == 4

@@ -327,7 +327,8 @@ def test_other_years_are_told_and_details_in_full(desk: Desk) -> None:
 
 
 def test_pieces_and_references_of_a_conversation(desk: Desk) -> None:
-    """A piece more for what was made, the last one I made, the first of those listed, a corrected day, a past that is meant."""
+    """A piece more for what was made, the last one I made, the first of those listed, a corrected day, a past that is
+    meant."""
     talk(
         desk,
         ("tour fri 10:00", 0, "Made"),

@@ -19,7 +19,8 @@ MAKE = (
     "  start   Day at From\n  end     Day at To\n  repeat  every week on tuesday, 8 times\n"
 )
 FIND = (
-    'when requests gains a row\n  where  Title is "change"\nfind event in domes as one\n  where  title is "Mirror wash"\n'
+    'when requests gains a row\n  where  Title is "change"\nfind event in domes as one\n  where  title is "Mirror '
+    'wash"\n'
     "  from   Day\n  until  Day + 1 day\n\n"
 )
 
@@ -123,7 +124,8 @@ def test_later_ones_changed_by_hand_are_not_lost(series: Desk) -> None:
 
 def test_looked_up_by_uid_a_series_is_changed_whole(series: Desk) -> None:
     series.workflow(
-        'when requests gains a row\n  where  Title is "end"\nchange event in domes\n  where  title is "Mirror wash"\n  repeat  every week on tuesday, 3 times\n',
+        'when requests gains a row\n  where  Title is "end"\nchange event in domes\n  where  title is "Mirror wash"\n '
+        " repeat  every week on tuesday, 3 times\n",
         "end",
     )
     series.rows(",,R-1,series,02.03.2027,11:20,12:20", ",,R-3,end,,,")

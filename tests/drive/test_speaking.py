@@ -1,4 +1,5 @@
-"""The calendar speaks: events, the clock and a hand start workflows; the examples of that kind do what their first lines say."""
+"""The calendar speaks: events, the clock and a hand start workflows; the examples of that kind do what their first
+lines say."""
 
 from __future__ import annotations
 
@@ -78,9 +79,8 @@ def test_evening_sheet(larkmoor: Desk) -> None:
         "2 bookings tonight\n19:00–20:30 · Planetarium evening [outreach]\n21:30–02:00 · M 42 with wide camera [domes]"
     )
     assert said_in(larkmoor, "dome-floor") == [wanted]
-    (told,) = go(larkmoor, "2027-03-18 16:20", "evening-sheet")[
-        "runs"
-    ]  # nothing that night: no message, the run is done
+    # nothing that night: no message, the run is done
+    (told,) = go(larkmoor, "2027-03-18 16:20", "evening-sheet")["runs"]
     assert (told["outcome"], said_in(larkmoor, "dome-floor")) == ("done", [wanted])
 
 
@@ -174,8 +174,16 @@ def test_visit_list_and_its_followers(larkmoor: Desk) -> None:
     headings = ["Event", "Title", "Venue", "Date", "Begin", "Moves"]
     larkmoor.write("visit-list.xlsx", plain_workbook([headings]))
     go(larkmoor, "2027-03-10 09:00")
-    sea = put(larkmoor, "outreach", "sea", "Sea School looks at the Moon", at("2027-03-19T10:40"), at("2027-03-19T11:50"),
-              location="North dome", categories=("school",))  # fmt: skip
+    sea = put(
+        larkmoor,
+        "outreach",
+        "sea",
+        "Sea School looks at the Moon",
+        at("2027-03-19T10:40"),
+        at("2027-03-19T11:50"),
+        location="North dome",
+        categories=("school",),
+    )
     put(larkmoor, "outreach", "lamps", "New lamps", at("2027-03-20T10:00"), at("2027-03-20T11:00"))
     go(larkmoor, "2027-03-11 09:00")
     rows = read_cells((larkmoor.folder / "visit-list.xlsx").read_bytes())
@@ -190,17 +198,26 @@ def test_visit_list_and_its_followers(larkmoor: Desk) -> None:
         at("2027-03-20T11:00"),
         categories=("school",),
     )
-    put(larkmoor, "outreach", "sea", sea.title, at("2027-03-19T11:20"), at("2027-03-19T12:10"), location="South dome",
-        categories=("school",))  # fmt: skip
+    put(
+        larkmoor,
+        "outreach",
+        "sea",
+        sea.title,
+        at("2027-03-19T11:20"),
+        at("2027-03-19T12:10"),
+        location="South dome",
+        categories=("school",),
+    )
     go(larkmoor, "2027-03-12 09:00")
     rows = read_cells((larkmoor.folder / "visit-list.xlsx").read_bytes())
     assert rows[1] == ["sea", sea.title, "South dome", datetime(2027, 3, 19), time(11, 20), 1]
     assert rows[2][1] == "New lamps"
     (message,) = said_in(larkmoor, "front-desk")
     assert message.split("\n") == [
-        f"{sea.title}: start 19 Mar 10:40 → 19 Mar 11:20", f"{sea.title}: end 19 Mar 11:50 → 19 Mar 12:10",
+        f"{sea.title}: start 19 Mar 10:40 → 19 Mar 11:20",
+        f"{sea.title}: end 19 Mar 11:50 → 19 Mar 12:10",
         f"{sea.title}: location North dome → South dome",
-    ]  # fmt: skip
+    ]
 
 
 def test_visit_never_listed_is_a_failed_run(larkmoor: Desk) -> None:
@@ -340,8 +357,16 @@ def test_visit_chores_and_chore_done(larkmoor: Desk) -> None:
     (hill,) = tasks_of(larkmoor)
     assert (hill.start, hill.end) == (at("2027-03-27T10:00"), at("2027-03-28T10:00"))
     assert hill.start.utcoffset() != hill.end.utcoffset()  # type: ignore[union-attr]
-    v11 = put(larkmoor, "outreach", "v11", "Sea School: Moon (24 pupils)", at("2027-04-07T10:00"), at("2027-04-07T12:00"),
-              categories=("school",), colour="teal")  # fmt: skip
+    v11 = put(
+        larkmoor,
+        "outreach",
+        "v11",
+        "Sea School: Moon (24 pupils)",
+        at("2027-04-07T10:00"),
+        at("2027-04-07T12:00"),
+        categories=("school",),
+        colour="teal",
+    )
     go(larkmoor, "2027-03-11 09:00")
     chore = tasks_of(larkmoor)[1]
     assert (chore.title, chore.section, chore.person, chore.source) == (

@@ -1,4 +1,5 @@
-"""The steps that tell others, keep rows and tasks, and call addresses, each through the program; and the rules on trust."""
+"""The steps that tell others, keep rows and tasks, and call addresses, each through the program; and the rules on
+trust."""
 
 from __future__ import annotations
 
@@ -87,8 +88,8 @@ FOLLOW = "when domes gains, changes or loses an event\n  existing  yes\n\n"
 
 def test_message_to_people_is_told_in_their_zones(hall: Desk) -> None:
     hall.workflow(
-        GAIN
-        + 'send message to person "ines", "rui" in chat\n  text  "{event.title} at {event.start as time}, {event.start}"\n'
+        GAIN + 'send message to person "ines", "rui" in chat\n  text  "{event.title} at {event.start as time}, '
+        '{event.start}"\n'
     )
     put(hall, "a", "Tour")
     go(hall)
@@ -98,8 +99,8 @@ def test_message_to_people_is_told_in_their_zones(hall: Desk) -> None:
 
 def test_letter_takes_the_event_along(hall: Desk) -> None:
     hall.workflow(
-        GAIN
-        + 'send letter to event.attendees, "rui" in letters\n  subject  "{event.title}"\n  text     "See you at {event.start as time}."\n'
+        GAIN + 'send letter to event.attendees, "rui" in letters\n  subject  "{event.title}"\n  text     "See you at '
+        '{event.start as time}."\n'
         "  attach   event\n"
     )
     put(hall, "a", "Tour", attendees=("ana@example.org",))
@@ -160,7 +161,8 @@ def test_fifty_messages_at_once_are_held(hall: Desk) -> None:
 def test_cells_are_saved_before_anything_is_told(hall: Desk) -> None:
     hall.rows(",,R-1,M 42,17.03.2027,21:30,02:00")
     hall.workflow(
-        'when requests gains a row\n  where  Answer is empty\n\nchange row\n  Answer  "granted"\nsend message to room "desk" in chat\n  text  Title\n'
+        'when requests gains a row\n  where  Answer is empty\n\nchange row\n  Answer  "granted"\nsend message to room '
+        '"desk" in chat\n  text  Title\n'
     )
     (hall.folder / ".~lock.requests.csv#").write_text("x")
     told = hall.run("run", "--json")
@@ -231,7 +233,8 @@ def test_undone_mirror_row_comes_and_goes(hall: Desk) -> None:
 def test_fill_sheet_undone_brings_the_rows_back(hall: Desk) -> None:
     hall.write("list.csv", "Event,What,Note\nold,Old one,mine\n")
     hall.workflow(
-        "when asked\n\nfind events in domes as found\nfill sheet list for each e in found\n  Event  e.uid\n  What  e.title\n"
+        "when asked\n\nfind events in domes as found\nfill sheet list for each e in found\n  Event  e.uid\n  What  "
+        "e.title\n"
     )
     put(hall, "a", "Tour")
     put(hall, "b", "Talk", 12)
@@ -247,7 +250,8 @@ def test_fill_sheet_undone_brings_the_rows_back(hall: Desk) -> None:
 def test_tasks_are_made_changed_finished_and_deleted(hall: Desk) -> None:
     hall.workflow(
         GAIN
-        + 'create task in chores as chore\n  title  "Pack for {event.title}"\n  due  event.start - 1 day\n  person  "ines"\n  alarm  2 hours before\n'
+        + 'create task in chores as chore\n  title  "Pack for {event.title}"\n  due  event.start - 1 day\n  person  '
+        '"ines"\n  alarm  2 hours before\n'
     )
     put(hall, "a", "Tour")
     go(hall)
@@ -255,7 +259,8 @@ def test_tasks_are_made_changed_finished_and_deleted(hall: Desk) -> None:
     (task,) = read_events(path.read_bytes(), AZORES, noun="task")
     assert (task.title, task.person, task.source) == ("Pack for Tour", "ines", "a")  # type: ignore[attr-defined]
     hall.workflow(
-        'when asked\n\nchange task in chores as t\n  where  source is "a"\n  title  "{t.title}, quickly"\n  section  "soon"\n'
+        'when asked\n\nchange task in chores as t\n  where  source is "a"\n  title  "{t.title}, quickly"\n  section  '
+        '"soon"\n'
     )
     (changed,) = go(hall, "slots")["runs"]
     (task,) = read_events(path.read_bytes(), AZORES, noun="task")
@@ -264,7 +269,8 @@ def test_tasks_are_made_changed_finished_and_deleted(hall: Desk) -> None:
     (task,) = read_events(path.read_bytes(), AZORES, noun="task")
     assert (task.title, task.section) == ("Pack for Tour", "")  # type: ignore[attr-defined]
     hall.workflow(
-        "when asked\n\nfind tasks in chores as open-ones\n  where  finished is empty\nfor each t in open-ones\n  finish task t\n",
+        "when asked\n\nfind tasks in chores as open-ones\n  where  finished is empty\nfor each t in open-ones\n  "
+        "finish task t\n",
         "tick",
     )
     go(hall, "tick", now="2027-03-16 18:00")

@@ -50,8 +50,10 @@ def test_rehearsing_writes_no_byte_anywhere_and_tells_what_a_run_then_does(slots
 def test_a_later_step_sees_what_an_earlier_one_would_have_done(slots: Desk) -> None:
     slots.workflow(
         "when requests gains a row\ncreate event in domes as slot\n  title  Title\n  start  Day at From\n\n"
-        'find event in domes as again\n  where  uid is slot.uid\n\nchange event again\n  location  "{again.title} hall"\n\n'
-        "find events in domes as all-of-them\n  from   Day\n  until  Day + 1 day\nchange row\n  Answer  count(all-of-them)\n"
+        'find event in domes as again\n  where  uid is slot.uid\n\nchange event again\n  location  "{again.title} '
+        'hall"\n\n'
+        "find events in domes as all-of-them\n  from   Day\n  until  Day + 1 day\nchange row\n  Answer  "
+        "count(all-of-them)\n"
     ).rows(R1)
     run = slots.run("rehearse", "--json").json["runs"][0]
     assert [effect["verb"] for effect in run["effects"]] == ["create event", "change event", "change row"]
@@ -156,7 +158,8 @@ def test_undo_takes_back_what_its_effects_set_off_first(slots: Desk) -> None:
 
 def test_undo_of_changed_and_deleted_events_brings_back_what_we_do_not_know_either(slots: Desk) -> None:
     slots.workflow(
-        'when requests changes a row\n  fields  Title, To\nif Title is "gone"\n  delete event in domes\n    where  uid is row.Booking\n'
+        'when requests changes a row\n  fields  Title, To\nif Title is "gone"\n  delete event in domes\n    where  '
+        "uid is row.Booking\n"
         "  stop\nchange event in domes\n  where  uid is row.Booking\n  title  Title\n  end    Day at To\n",
         "follow",
     ).rows(R1)
@@ -191,9 +194,25 @@ def test_undo_of_a_workflow_in_a_range(slots: Desk) -> None:
 
 
 TOUGH = [
-    "plain", "two\nlines", "win\r\nlines\r\n", "tab\tin it", " blanks around ", "no\u00a0break", "zero\u200bwidth", "a\\b;c,d:e", "\\n no line",
-    "é ê ü 🔭 日本", "e\u0301 joined", "x" * 400, "line\u2028separator", "bell\x07and\x0bmore", '"quoted"', "BEGIN:VEVENT\nEND:VEVENT", "=1+1", "%41 &amp; <b>",
-]  # fmt: skip
+    "plain",
+    "two\nlines",
+    "win\r\nlines\r\n",
+    "tab\tin it",
+    " blanks around ",
+    "no\u00a0break",
+    "zero\u200bwidth",
+    "a\\b;c,d:e",
+    "\\n no line",
+    "é ê ü 🔭 日本",
+    "e\u0301 joined",
+    "x" * 400,
+    "line\u2028separator",
+    "bell\x07and\x0bmore",
+    '"quoted"',
+    "BEGIN:VEVENT\nEND:VEVENT",
+    "=1+1",
+    "%41 &amp; <b>",
+]
 ALARMS = ["1 day", "24 hours", "36 hours", "2 weeks", "90 minutes", "1 day 2 hours", "45 min", "P1DT1H", "PT48H"]
 TOUGH_WORKFLOW = """
 when requests gains{more} a row
@@ -390,7 +409,10 @@ def test_brake_on_changes_holds_the_whole_batch(slots: Desk) -> None:
     assert len(slots.events()) == 3
 
 
-MIRROR = "when requests gains, changes or loses a row\n\nmirror event in domes\n  title  Title\n  start  Day at From\n  end    Day at To\n"
+MIRROR = (
+    "when requests gains, changes or loses a row\n\nmirror event in domes\n  title  Title\n  start  Day at "
+    "From\n  end    Day at To\n"
+)
 
 
 def test_default_brake_is_twenty_deletions(desk: Desk) -> None:
@@ -403,9 +425,8 @@ def test_default_brake_is_twenty_deletions(desk: Desk) -> None:
     desk.rows()
     held = desk.run("run")
     assert held.code == 4
-    assert [line.split()[-6:-4] for line in held.out.splitlines()[1:]] == [
-        ["M", str(n)] for n in range(21)
-    ]  # the whole list
+    # the whole list
+    assert [line.split()[-6:-4] for line in held.out.splitlines()[1:]] == [["M", str(n)] for n in range(21)]
     assert len(desk.events()) == 21
     (desk.folder / "requests.csv").unlink()
     desk.write("requests.csv", "")
@@ -486,8 +507,11 @@ def test_deleted_row_of_a_workbook_takes_its_place_and_everything_follows(desk: 
     assert desk.run("undo", "1", "--yes").code == 0
     back: Any = openpyxl.load_workbook(desk.folder / "s.xlsx")["Slots"]
     assert [[cell.value for cell in row[:3]] for row in back.iter_rows()] == [
-        ["No", "State", "Hours"], ["a", None, 1], ["b", "done", 2], ["c", None, 3],
-    ]  # fmt: skip
+        ["No", "State", "Hours"],
+        ["a", None, 1],
+        ["b", "done", 2],
+        ["c", None, 3],
+    ]
     assert back["E1"].value == "=SUM(C2:C4)"
 
 

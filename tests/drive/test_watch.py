@@ -1,4 +1,5 @@
-"""`watch`: hears of changes and moments, stops cleanly, takes work from other commands, is refused twice, survives kills."""
+"""`watch`: hears of changes and moments, stops cleanly, takes work from other commands, is refused twice, survives
+kills."""
 
 from __future__ import annotations
 
@@ -137,8 +138,12 @@ def test_watch_takes_up_changes_and_stops_cleanly(hall: Desk, watching: Callable
     code, lines = watch.stop(number)
     assert code == 0
     assert {(line["workflow"], line["subject"], line["outcome"]) for line in lines} == {
-        ("log", "before", "done"), ("log", "Tour", "done"), ("log", "Talk", "done"), ("tell", "Tour", "done"), ("tell", "Talk", "done"),
-    }  # fmt: skip
+        ("log", "before", "done"),
+        ("log", "Tour", "done"),
+        ("log", "Talk", "done"),
+        ("tell", "Tour", "done"),
+        ("tell", "Talk", "done"),
+    }
     assert not (hall.folder / ".whenvoca/watch.json").exists()
 
 
@@ -258,10 +263,18 @@ def test_storm_with_a_hundred_kills(hall: Desk) -> None:
 
 BROKEN = [
     ("cut", b"BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nUID:x\r\n", "is cut in the middle"),
-    ("no start", b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:x\r\nSUMMARY:Lost\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n", '"Lost" has no start'),
-    ("strange zone", b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:x\r\nDTSTART;TZID=Mars/Phobos:20270317T100000\r\nEND:VEVENT\r\n"
-     b"END:VCALENDAR\r\n", 'no time zone "Mars/Phobos"'),
-]  # fmt: skip
+    (
+        "no start",
+        b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:x\r\nSUMMARY:Lost\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
+        '"Lost" has no start',
+    ),
+    (
+        "strange zone",
+        b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:x\r\nDTSTART;TZID=Mars/Phobos:20270317T100000\r\nEND:VEVENT\r\n"
+        b"END:VCALENDAR\r\n",
+        'no time zone "Mars/Phobos"',
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "data", "wanted"), BROKEN, ids=[each[0] for each in BROKEN])

@@ -1,7 +1,7 @@
 """A kill at any instruction leaves no double, no loss, no half-written file.
 
-The program is killed by itself in a process of its own, right before or after each write that matters, and then run to the
-end. In `make soak` it is killed by real signals at random instants, many times.
+The program is killed by itself in a process of its own, right before or after each write that matters, and then run to
+the end. In `make soak` it is killed by real signals at random instants, many times.
 """
 
 from __future__ import annotations
@@ -180,7 +180,8 @@ def test_many_real_kills(desk: Desk) -> None:
         assert desk.run("run").code in (0, 1), number
         verify(desk, 60)
     print(
-        f"\n100 workspaces, {kills} kills, {time.monotonic() - begin:.0f} s: 59 events, 60 answers, 59 log rows each time"
+        f"\n100 workspaces, {kills} kills, {time.monotonic() - begin:.0f} s: 59 events, 60 answers, 59 log rows each "
+        "time"
     )
 
 
@@ -273,7 +274,8 @@ delete event all-of-them
 @pytest.mark.parametrize("count", range(7, 12))
 @pytest.mark.parametrize("when", ["before", "after"])
 def test_a_step_on_several_things_goes_on_with_the_one_that_a_kill_left(desk: Desk, when: str, count: int) -> None:
-    """A thing that is found done already makes the next one not look done. The first commits are those of the brake's rehearsal."""
+    """A thing that is found done already makes the next one not look done. The first commits are those of the brake's
+    rehearsal."""
     desk.settings(SETTINGS, REQUESTS).workflow(WORKFLOW, name="make")
     desk.rows(*(f",,R-{n},M {n},{n + 1:02d}.03.2027,20:00,21:00" for n in range(4)))
     assert desk.run("run", "make").code == 0

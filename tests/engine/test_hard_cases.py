@@ -118,7 +118,10 @@ def test_new_title_or_inserted_step_makes_nothing_twice(slots: Desk) -> None:
 
 
 def test_repetition_keeps_its_identity_when_the_list_is_sorted(slots: Desk) -> None:
-    text = 'when requests gains a row\n  where  Answer is empty\nfor each name in split(Title)\n  create event in domes as one\n    title  name\n    start  Day at From\nchange row\n  Answer  "x"\n'
+    text = (
+        "when requests gains a row\n  where  Answer is empty\nfor each name in split(Title)\n  create event in "
+        'domes as one\n    title  name\n    start  Day at From\nchange row\n  Answer  "x"\n'
+    )
     slots.workflow(text).rows(",,R-1,a; b; a,17.03.2027,21:30,22:00")
     assert slots.run("run").code == 0
     assert len(slots.events()) == 3
@@ -470,7 +473,10 @@ def test_occurrences_of_changes_make_things_of_their_own(slots: Desk) -> None:
 # --- seeing
 
 
-MIRROR = 'when requests gains, changes or loses a row\n  where  Title is not "none"\n\nmirror event in domes\n  title  Title\n  start  Day at From\n  end    Day at To\n'
+MIRROR = (
+    'when requests gains, changes or loses a row\n  where  Title is not "none"\n\nmirror event in domes\n  title '
+    " Title\n  start  Day at From\n  end    Day at To\n"
+)
 
 
 def titles_of(desk: Desk) -> list[str]:
@@ -512,7 +518,8 @@ def test_columns_that_a_workflow_writes_never_make_its_rows_changed(slots: Desk)
 
 def test_lost_row_is_told_as_it_last_was(slots: Desk) -> None:
     slots.workflow(
-        'when requests loses a row\n  where  Title is filled\nadd row to log\n  What  "{old.Title} {Title} {happened}"\n'
+        'when requests loses a row\n  where  Title is filled\nadd row to log\n  What  "{old.Title} {Title} '
+        '{happened}"\n'
     ).rows(R1, R2)
     slots.run("run")
     slots.rows(R2)
@@ -524,7 +531,8 @@ def test_lost_row_is_told_as_it_last_was(slots: Desk) -> None:
 
 def test_rows_that_come_back_before_the_run_are_not_lost(slots: Desk) -> None:
     slots.workflow(
-        "brake  0 deletions\nwhen requests loses a row\ndelete event in domes\n  where  title is old.Title\n  missing  pass\n",
+        "brake  0 deletions\nwhen requests loses a row\ndelete event in domes\n  where  title is old.Title\n  missing "
+        " pass\n",
         "drop",
     )
     slots.rows(R1)
@@ -586,7 +594,8 @@ def test_change_is_decided_anew_when_another_hand_was_quicker(slots: Desk, monke
     slots.run("run")
     (path,) = slots.events()
     slots.workflow(
-        'when requests changes a row\nchange event in domes as e\n  where  uid is row.Booking\n  details  "{e.title}: {row.Title}"\n',
+        'when requests changes a row\nchange event in domes as e\n  where  uid is row.Booking\n  details  "{e.title}: '
+        '{row.Title}"\n',
         "follow",
     )
     slots.run("run")
@@ -614,7 +623,8 @@ def test_several_that_fit_are_listed_in_the_fault(slots: Desk) -> None:
     slots.rows(R1, R2)
     slots.run("run")
     slots.workflow(
-        'when requests gains a row\n  where  Title is "go"\nchange event in domes\n  where  title begins with "M"\n  location  "x"\n',
+        'when requests gains a row\n  where  Title is "go"\nchange event in domes\n  where  title begins with "M"\n  '
+        'location  "x"\n',
         "one",
     )
     slots.rows(R1, R2, ",,R-9,go,,,")
@@ -627,7 +637,8 @@ def test_several_that_fit_are_listed_in_the_fault(slots: Desk) -> None:
 def test_what_is_missing_fails_passes_or_is_made(slots: Desk, missing: str, code: int) -> None:
     slots.write("log.csv", "What,Is\nold,1\n")
     slots.workflow(
-        f'when requests gains a row\nchange row in log\n  where    What is row.Title\n  missing  {missing}\n  What     row.Title\n  Is       "new"\n'
+        f"when requests gains a row\nchange row in log\n  where    What is row.Title\n  missing  {missing}\n  What    "
+        ' row.Title\n  Is       "new"\n'
     )
     slots.rows(R1)
     assert slots.run("run").code == code

@@ -51,9 +51,13 @@ def test_marks_of_others_are_none_of_ours(mark: str) -> None:
 
 
 VERBS: list[tuple[Verb, str, str]] = [
-    ("create event", "create", "event"), ("put back row", "put back", "row"), ("take event as made", "take", "event"), ("fill sheet", "fill", "sheet"),
-    ("take task as made", "take", "task"), ("set presence", "set", "presence"),
-]  # fmt: skip
+    ("create event", "create", "event"),
+    ("put back row", "put back", "row"),
+    ("take event as made", "take", "event"),
+    ("fill sheet", "fill", "sheet"),
+    ("take task as made", "take", "task"),
+    ("set presence", "set", "presence"),
+]
 
 
 @pytest.mark.parametrize(("verb", "deed", "noun"), VERBS)
@@ -62,9 +66,13 @@ def test_what_verbs_say(verb: Verb, deed: str, noun: str) -> None:
 
 
 SHOWN = [
-    ("alarm", [Duration(seconds=-1500), Duration(seconds=600)], "25 minutes before, 10 minutes after"), ("alarm", Duration(seconds=-60), "1 minute before"),
-    ("alarm", [], ""), ("Link", "file:///home/x/domes/u.ics", "file://…/u.ics"), ("title", "M 42", "M 42"), ("busy", None, ""),
-]  # fmt: skip
+    ("alarm", [Duration(seconds=-1500), Duration(seconds=600)], "25 minutes before, 10 minutes after"),
+    ("alarm", Duration(seconds=-60), "1 minute before"),
+    ("alarm", [], ""),
+    ("Link", "file:///home/x/domes/u.ics", "file://…/u.ics"),
+    ("title", "M 42", "M 42"),
+    ("busy", None, ""),
+]
 
 
 @pytest.mark.parametrize(("name", "value", "text"), SHOWN)
@@ -89,16 +97,38 @@ def effects(**counts: int) -> list[Effect]:
 
 LIMITS = {"deletion": 2, "letter": 3}
 HELD: list[tuple[str, list[Effect], dict[str, Any], str]] = [
-    ("nothing", [], {}, ""), ("within", effects(delete_event=2, send_letter=3), {}, ""), ("changes are free", effects(change_event=99), {}, ""),
+    ("nothing", [], {}, ""),
+    ("within", effects(delete_event=2, send_letter=3), {}, ""),
+    ("changes are free", effects(change_event=99), {}, ""),
     ("deletions", effects(delete_event=1, delete_row=2), {}, "w: 3 deletions at once, and its brake allows 2"),
     ("letters", effects(send_letter=4), {}, "w: 4 letters at once, and its brake allows 3"),
-    ("with those before", effects(delete_event=1), {"recent": {"deletion": 2}}, "w: 3 deletions at once, and its brake allows 2"),
+    (
+        "with those before",
+        effects(delete_event=1),
+        {"recent": {"deletion": 2}},
+        "w: 3 deletions at once, and its brake allows 2",
+    ),
     ("those before alone hold nothing", [], {"recent": {"deletion": 9}}, ""),
-    ("orphans", effects(delete_event=1), {"orphans": 1}, "w: 1 of its events belong to rows that are not there, and would be deleted"),
-    ("cut in half", effects(delete_event=2), {"halved": True}, "w: half of its rows or more are gone at once, which would be 2 deletions"),
-    ("cut in half and too many", effects(delete_event=3), {"halved": True}, "w: 3 deletions at once, and its brake allows 2"),
+    (
+        "orphans",
+        effects(delete_event=1),
+        {"orphans": 1},
+        "w: 1 of its events belong to rows that are not there, and would be deleted",
+    ),
+    (
+        "cut in half",
+        effects(delete_event=2),
+        {"halved": True},
+        "w: half of its rows or more are gone at once, which would be 2 deletions",
+    ),
+    (
+        "cut in half and too many",
+        effects(delete_event=3),
+        {"halved": True},
+        "w: 3 deletions at once, and its brake allows 2",
+    ),
     ("cut, but nothing goes", effects(change_event=3), {"halved": True}, ""),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(
@@ -123,11 +153,21 @@ def test_a_sheet_that_is_half_as_long_looks_cut(lost: int, left: int, halved: bo
 # --- answers
 
 ANSWERS = [
-    ("number", "35", 35), ("number", "2,5", Decimal("2.5")), ("yes/no", "Y", True), ("yes/no", "no", False), ("date", "24 March 2027", date(2027, 3, 24)),
-    ("date", "03/04/2027", date(2027, 4, 3)), ("time", "9:30 pm", time(21, 30)), ("time", "noon", time(12)), ("moment", "2027-03-24 21:30", datetime(2027, 3, 24, 21, 30, tzinfo=AZORES)),
-    ("moment", "24 March 2027 at 21:30", datetime(2027, 3, 24, 21, 30, tzinfo=AZORES)), ("duration", "45 minutes", Duration(seconds=2700)),
-    ("duration", "1:30", Duration(seconds=5400)), ("list", "a\r\n\n b ", ["a", "b"]), ("text", "  as it is ", "as it is"),
-]  # fmt: skip
+    ("number", "35", 35),
+    ("number", "2,5", Decimal("2.5")),
+    ("yes/no", "Y", True),
+    ("yes/no", "no", False),
+    ("date", "24 March 2027", date(2027, 3, 24)),
+    ("date", "03/04/2027", date(2027, 4, 3)),
+    ("time", "9:30 pm", time(21, 30)),
+    ("time", "noon", time(12)),
+    ("moment", "2027-03-24 21:30", datetime(2027, 3, 24, 21, 30, tzinfo=AZORES)),
+    ("moment", "24 March 2027 at 21:30", datetime(2027, 3, 24, 21, 30, tzinfo=AZORES)),
+    ("duration", "45 minutes", Duration(seconds=2700)),
+    ("duration", "1:30", Duration(seconds=5400)),
+    ("list", "a\r\n\n b ", ["a", "b"]),
+    ("text", "  as it is ", "as it is"),
+]
 
 
 @pytest.mark.parametrize(("kind", "text", "value"), ANSWERS, ids=[f"{kind}: {text!r}" for kind, text, _ in ANSWERS])

@@ -1,7 +1,7 @@
 """A run over a folder, a server and two sheets is killed at every boundary between effects, then run to the end.
 
-The child is forked, dies by SIGKILL at the n-th boundary, and the parent runs the workspace on. Nothing may stand twice, nothing
-be missing, no half file stay. In `make test` a sample of the boundaries; in `make soak` all of them.
+The child is forked, dies by SIGKILL at the n-th boundary, and the parent runs the workspace on. Nothing may stand
+twice, nothing be missing, no half file stay. In `make test` a sample of the boundaries; in `make soak` all of them.
 """
 
 from __future__ import annotations
@@ -27,7 +27,8 @@ from whenvoca.cli.main import run_command
 ROWS = 60
 PLACES = (
     SHEET
-    + '[places.halls]\nkind = "calendar"\nfolder = "halls"\n[places.log]\nkind = "sheet"\nfile = "log.csv"\ncreate = true\n'
+    + '[places.halls]\nkind = "calendar"\nfolder = "halls"\n[places.log]\nkind = "sheet"\nfile = "log.csv"\ncreate = '
+    "true\n"
 )
 WORKFLOW = """
 when requests gains a row
@@ -66,9 +67,8 @@ def prepare(desk: Desk, radicale: Radicale, name: str, url: str = "", rows: int 
     with radicale.client() as client:
         client.delete(f"/alice/{name}/")
     radicale.make(name, name)
-    server = (
-        SERVER if url else SERVER.replace("seconds = 1", "seconds = 20")
-    )  # a busy machine is not what is played here
+    # a busy machine is not what is played here
+    server = SERVER if url else SERVER.replace("seconds = 1", "seconds = 20")
     desk.settings(SETTINGS, PLACES, server.format(url=url or radicale.url, name=name)).workflow(WORKFLOW)
     desk.rows(*(f",,R-{n},M {n},{n % 27 + 1:02d}.03.2027,20:00,21:00" for n in range(rows)))
 
@@ -189,7 +189,8 @@ def test_killed_at_every_boundary(desk: Desk, radicale: Radicale) -> None:
         assert desk.run("run").code == 0, boundary
         verify(desk, radicale, name)
     print(
-        f"\n{ROWS} rows, killed at each of {total} boundaries, {time.monotonic() - begin:.0f} s: all stands once each time"
+        f"\n{ROWS} rows, killed at each of {total} boundaries, {time.monotonic() - begin:.0f} s: all stands once each "
+        "time"
     )
 
 

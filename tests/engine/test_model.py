@@ -1,7 +1,7 @@
 """A mirror against a model of it: two hands edit the sheet and the calendar between runs, in any order.
 
-After each run the calendar holds what the model says: one event for each row, what another hand changed is not written over, and
-an undo gives back the state before.
+After each run the calendar holds what the model says: one event for each row, what another hand changed is not written
+over, and an undo gives back the state before.
 """
 
 from __future__ import annotations

@@ -1,4 +1,5 @@
-"""Moments: clocks that change, nights over midnight, whole days in another zone, series with moved and cancelled occurrences."""
+"""Moments: clocks that change, nights over midnight, whole days in another zone, series with moved and cancelled
+occurrences."""
 
 from __future__ import annotations
 
@@ -38,24 +39,78 @@ def moments(line: str, low: str, high: str, zone: ZoneInfo = AZORES) -> list[str
 
 
 CLOCK: list[tuple[str, str, str, list[str]]] = [
-    ("clock reads 16:20 on weekdays", "2027-03-18T16:20", "2027-03-22T16:20", ["Fri 19 Mar 16:20 -0100", "Mon 22 Mar 16:20 -0100"]),
-    ("clock reads 06:40, 18:40", "2027-03-17T06:40", "2027-03-18T06:40", ["Wed 17 Mar 18:40 -0100", "Thu 18 Mar 06:40 -0100"]),
+    (
+        "clock reads 16:20 on weekdays",
+        "2027-03-18T16:20",
+        "2027-03-22T16:20",
+        ["Fri 19 Mar 16:20 -0100", "Mon 22 Mar 16:20 -0100"],
+    ),
+    (
+        "clock reads 06:40, 18:40",
+        "2027-03-17T06:40",
+        "2027-03-18T06:40",
+        ["Wed 17 Mar 18:40 -0100", "Thu 18 Mar 06:40 -0100"],
+    ),
     # the clocks skip 00:00 to 01:00: right after the gap
     ("clock reads 00:30", "2027-03-27T12:00", "2027-03-29T12:00", ["Sun 28 Mar 01:00 +0000", "Mon 29 Mar 00:30 +0000"]),
     # they read 00:30 twice: the first time only
     ("clock reads 00:30", "2027-10-30T12:00", "2027-11-01T12:00", ["Sun 31 Oct 00:30 +0000", "Mon 01 Nov 00:30 -0100"]),
-    ("clock reads 09:00 on the 1st", "2027-03-17T00:00", "2027-05-02T00:00", ["Thu 01 Apr 09:00 +0000", "Sat 01 May 09:00 +0000"]),
+    (
+        "clock reads 09:00 on the 1st",
+        "2027-03-17T00:00",
+        "2027-05-02T00:00",
+        ["Thu 01 Apr 09:00 +0000", "Sat 01 May 09:00 +0000"],
+    ),
     ("clock reads 09:00 on day 31 of the month", "2027-02-01T00:00", "2027-04-30T23:00", ["Wed 31 Mar 09:00 +0000"]),
-    ("clock reads 09:00 on the last day", "2027-02-01T00:00", "2027-03-31T23:00", ["Sun 28 Feb 09:00 -0100", "Wed 31 Mar 09:00 +0000"]),
-    ("clock reads 17:00 on the last friday", "2027-03-01T00:00", "2027-04-30T23:00", ["Fri 26 Mar 17:00 -0100", "Fri 30 Apr 17:00 +0000"]),
-    ("clock reads 17:00 on last friday of the month", "2027-03-27T00:00", "2027-04-30T23:00", ["Fri 30 Apr 17:00 +0000"]),
-    ("clock reads 08:00 on monday, first wednesday", "2027-03-29T09:00", "2027-04-07T09:00", ["Mon 05 Apr 08:00 +0000", "Wed 07 Apr 08:00 +0000"]),
-    ("clock passes every 6 hours", "2027-03-17T05:00", "2027-03-18T00:00", ["Wed 17 Mar 06:00 -0100", "Wed 17 Mar 12:00 -0100",
-                                                                        "Wed 17 Mar 18:00 -0100", "Thu 18 Mar 00:00 -0100"]),
-    ("clock passes every 12 hours", "2027-03-27T13:00", "2027-03-28T23:00", ["Sun 28 Mar 01:00 +0000", "Sun 28 Mar 13:00 +0000"]),
-    ("clock passes every 2 weeks", "2027-03-17T00:00", "2027-04-20T00:00", ["Mon 22 Mar 00:00 -0100", "Mon 05 Apr 00:00 +0000", "Mon 19 Apr 00:00 +0000"]),
-    ("clock passes every 1 month", "2027-03-17T00:00", "2027-05-02T00:00", ["Thu 01 Apr 00:00 +0000", "Sat 01 May 00:00 +0000"]),
-]  # fmt: skip
+    (
+        "clock reads 09:00 on the last day",
+        "2027-02-01T00:00",
+        "2027-03-31T23:00",
+        ["Sun 28 Feb 09:00 -0100", "Wed 31 Mar 09:00 +0000"],
+    ),
+    (
+        "clock reads 17:00 on the last friday",
+        "2027-03-01T00:00",
+        "2027-04-30T23:00",
+        ["Fri 26 Mar 17:00 -0100", "Fri 30 Apr 17:00 +0000"],
+    ),
+    (
+        "clock reads 17:00 on last friday of the month",
+        "2027-03-27T00:00",
+        "2027-04-30T23:00",
+        ["Fri 30 Apr 17:00 +0000"],
+    ),
+    (
+        "clock reads 08:00 on monday, first wednesday",
+        "2027-03-29T09:00",
+        "2027-04-07T09:00",
+        ["Mon 05 Apr 08:00 +0000", "Wed 07 Apr 08:00 +0000"],
+    ),
+    (
+        "clock passes every 6 hours",
+        "2027-03-17T05:00",
+        "2027-03-18T00:00",
+        ["Wed 17 Mar 06:00 -0100", "Wed 17 Mar 12:00 -0100", "Wed 17 Mar 18:00 -0100", "Thu 18 Mar 00:00 -0100"],
+    ),
+    (
+        "clock passes every 12 hours",
+        "2027-03-27T13:00",
+        "2027-03-28T23:00",
+        ["Sun 28 Mar 01:00 +0000", "Sun 28 Mar 13:00 +0000"],
+    ),
+    (
+        "clock passes every 2 weeks",
+        "2027-03-17T00:00",
+        "2027-04-20T00:00",
+        ["Mon 22 Mar 00:00 -0100", "Mon 05 Apr 00:00 +0000", "Mon 19 Apr 00:00 +0000"],
+    ),
+    (
+        "clock passes every 1 month",
+        "2027-03-17T00:00",
+        "2027-05-02T00:00",
+        ["Thu 01 Apr 00:00 +0000", "Sat 01 May 00:00 +0000"],
+    ),
+]
 
 
 @pytest.mark.parametrize(
@@ -192,9 +247,11 @@ def test_series_fires_for_each_occurrence_but_those_moved_or_cancelled(timed: De
     result = timed.run("watch", "--now", "2027-03-26 12:00", "--until", "2027-04-01 12:00", "--quiet")
     assert result.code == 0, result.err
     assert [(row[1], row[2]) for row in logged(timed)] == [
-        ("2027-03-26 23:50", "2027-03-26 23:20"), ("2027-03-27 23:50", "2027-03-27 23:20"), ("2027-03-28 20:00", "2027-03-28 19:30"),
+        ("2027-03-26 23:50", "2027-03-26 23:20"),
+        ("2027-03-27 23:50", "2027-03-27 23:20"),
+        ("2027-03-28 20:00", "2027-03-28 19:30"),
         ("2027-03-30 23:50", "2027-03-30 23:20"),
-    ]  # fmt: skip
+    ]
 
 
 def test_early_in_days_counts_calendar_days_over_a_clock_change(timed: Desk) -> None:

@@ -1,4 +1,5 @@
-"""The rules on presence, circles, pauses, rehearsing and time, each with a test of its name that plays the failure it prevents."""
+"""The rules on presence, circles, pauses, rehearsing and time, each with a test of its name that plays the failure it
+prevents."""
 
 from __future__ import annotations
 
@@ -29,7 +30,10 @@ kind = "chat"
 folder = "chat"
 rooms = ["desk"]
 """
-WATCH = "when cal begins an event\n\nset presence of event.attendees in chat\n  show  dnd\n  status  event.title\n  until  event.end\n"
+WATCH = (
+    "when cal begins an event\n\nset presence of event.attendees in chat\n  show  dnd\n  status  event.title\n  "
+    "until  event.end\n"
+)
 CLOCK = 'when clock reads 10:00\n\nsend message to room "desk" in chat\n  text  "ten, {today}"\n'
 
 
@@ -86,9 +90,14 @@ def test_presence_of_two_overlapping_events_ends_with_the_later_one(hall: Desk) 
         assert shown(hall)[1] == wanted, clock
 
 
-@pytest.mark.parametrize(("end", "checks"), [
-    ("15:00", [("12:00", "a"), ("14:59", "a"), ("15:00", "")]), ("11:00", [("10:59", "a"), ("11:00", "")]),
-], ids=["later", "earlier"])  # fmt: skip
+@pytest.mark.parametrize(
+    ("end", "checks"),
+    [
+        ("15:00", [("12:00", "a"), ("14:59", "a"), ("15:00", "")]),
+        ("11:00", [("10:59", "a"), ("11:00", "")]),
+    ],
+    ids=["later", "earlier"],
+)
 def test_presence_follows_an_end_that_moves_while_it_stands(
     hall: Desk, end: str, checks: list[tuple[str, str]]
 ) -> None:
@@ -197,7 +206,8 @@ def test_circle_through_another_workflow_is_stopped_with_its_chain(hall: Desk) -
     hall.workflow('when cal gains an event\n  where  title is not "x"\n\nadd row to log\n  What  event.title\n', "one")
     hall.write("log.csv", "What\n")
     hall.workflow(
-        'when log gains a row\n  existing  no\n  where  What is filled\n\ncreate event in cal\n  title  "{What}!"\n  start  now\n',
+        'when log gains a row\n  existing  no\n  where  What is filled\n\ncreate event in cal\n  title  "{What}!"\n  '
+        "start  now\n",
         "two",
     )
     go(hall, "09:00")
@@ -251,7 +261,10 @@ def test_of_missed_clock_moments_only_the_newest_runs(hall: Desk) -> None:
 
 
 def test_now_is_the_moment_of_the_occurrence_in_a_late_run_and_in_a_retry(hall: Desk) -> None:
-    text = 'missed  1 day\n\nwhen clock reads 23:50\n\nsend message to room "desk" in chat\n  text  "{today} {now as time}"\nif log-fails is filled\n  fail "no"\n'
+    text = (
+        'missed  1 day\n\nwhen clock reads 23:50\n\nsend message to room "desk" in chat\n  text  "{today} {now as '
+        'time}"\nif log-fails is filled\n  fail "no"\n'
+    )
     hall.workflow(text.replace('if log-fails is filled\n  fail "no"\n', 'add row to log\n  What  "x"\n  Odd  "y"\n'))
     hall.write("log.csv", "What\n")
     hall.workflow(text.replace('if log-fails is filled\n  fail "no"\n', 'fail "no"\n'))
@@ -308,7 +321,8 @@ def test_rehearsal_of_a_period_needs_both_ends_and_a_workflow_of_time(hall: Desk
 
 def test_started_about_an_event_offers_what_where_lets_through(hall: Desk) -> None:
     hall.workflow(
-        'when asked about an event of cal\n  where  start after now and location is "hall"\n\nchange event\n  colour  "teal"\n'
+        'when asked about an event of cal\n  where  start after now and location is "hall"\n\nchange event\n  colour  '
+        '"teal"\n'
     )
     put(hall, "past", at("08:00"), at("09:00"), location="hall")
     put(hall, "dome", at("12:00"), at("13:00"), location="dome")
@@ -326,10 +340,17 @@ def test_started_about_an_event_offers_what_where_lets_through(hall: Desk) -> No
 
 
 ASKS: list[tuple[str, str, str]] = [
-    ("text", "hello there", "hello there"), ("number", "2,5", "2.5"), ("yes/no", "yes", "yes"), ("date", "2027-03-24", "24 Mar"),
-    ("date", "24 March 2027", "24 Mar"), ("time", "21:30", "21:30"), ("moment", "2027-03-24 21:30", "24 Mar 21:30"),
-    ("duration", "1 hour 30 minutes", "1 hour 30 minutes"), ("duration", "0:45", "45 minutes"), ("list", "a\nb", "a, b"),
-]  # fmt: skip
+    ("text", "hello there", "hello there"),
+    ("number", "2,5", "2.5"),
+    ("yes/no", "yes", "yes"),
+    ("date", "2027-03-24", "24 Mar"),
+    ("date", "24 March 2027", "24 Mar"),
+    ("time", "21:30", "21:30"),
+    ("moment", "2027-03-24 21:30", "24 Mar 21:30"),
+    ("duration", "1 hour 30 minutes", "1 hour 30 minutes"),
+    ("duration", "0:45", "45 minutes"),
+    ("list", "a\nb", "a, b"),
+]
 
 
 @pytest.mark.parametrize(("kind", "given", "wanted"), ASKS, ids=[f"{kind} {given!r}" for kind, given, _ in ASKS])
@@ -369,7 +390,8 @@ def test_answer_comes_from_standard_input_and_a_name_that_nobody_asks_for_is_ref
 
 def test_question_in_a_branch_is_asked_only_there(hall: Desk) -> None:
     hall.workflow(
-        'when asked\n\nfind events in cal as found\nif found is empty\n  ask it "What?"\n  send message to room "desk" in chat\n    text  it\n'
+        'when asked\n\nfind events in cal as found\nif found is empty\n  ask it "What?"\n  send message to room '
+        '"desk" in chat\n    text  it\n'
     )
     (failed,) = go(hall, "10:00", "slots", code=1)
     assert '"it" is not given' in failed["reason"]
@@ -383,17 +405,37 @@ FAULTS: list[Faulty] = [
     ("no such day", "when clock reads 10:00 on someday\n\nstop\n", '"someday" is no day'),
     ("no time", "when clock reads soon\n\nstop\n", "reads takes a time written out"),
     ("no span", "when clock passes every moon\n\nstop\n", "every takes a duration written out"),
-    ("both offsets", "when cal begins an event\n  early 5 minutes\n  late 5 minutes\n\nstop\n", "early and late do not go together"),
-    ("room that is none", 'when asked\n\nsend message to room "cellar" in chat\n  text "x"\n', 'chat has no room "cellar"'),
+    (
+        "both offsets",
+        "when cal begins an event\n  early 5 minutes\n  late 5 minutes\n\nstop\n",
+        "early and late do not go together",
+    ),
+    (
+        "room that is none",
+        'when asked\n\nsend message to room "cellar" in chat\n  text "x"\n',
+        'chat has no room "cellar"',
+    ),
     ("nobody", 'when asked\n\nset presence of "paulo" in chat\n  show dnd\n', 'there is nobody "paulo" in [people]'),
     ("odd show", 'when asked\n\nset presence of "ines" in chat\n  show asleep\n', 'show is never "asleep"'),
     ("odd kind", 'when asked\n\nask it "What?"\n  kind moon\n\nstop\n', 'there is no kind "moon"'),
-    ("default of another kind", 'when asked\n\nask it "What?"\n  kind number\n  default "x"\n\nstop\n', "it is a number, and this is a text"),
-    ("mirror row without key", "when cal gains, changes or loses an event\n\nmirror row in log\n  What event.title\n", "log has no key"),
-    ("fields of a clock", "when clock reads 10:00\n  where  now is filled\n\nstop\n", 'this trigger has no setting "where"'),
+    (
+        "default of another kind",
+        'when asked\n\nask it "What?"\n  kind number\n  default "x"\n\nstop\n',
+        "it is a number, and this is a text",
+    ),
+    (
+        "mirror row without key",
+        "when cal gains, changes or loses an event\n\nmirror row in log\n  What event.title\n",
+        "log has no key",
+    ),
+    (
+        "fields of a clock",
+        "when clock reads 10:00\n  where  now is filled\n\nstop\n",
+        'this trigger has no setting "where"',
+    ),
     ("no list", "when asked\n\nlet x = 5\nfill sheet log for each e in x\n  What  e\n", "for each goes through a list"),
     ("private odd", "private maybe\n\nwhen asked\n\nstop\n", "private takes shown or hidden"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("name", "text", "wanted"), FAULTS, ids=[each[0] for each in FAULTS])

@@ -30,7 +30,10 @@ CASES: list[tuple[str, str, list[str]]] = [
         "odd trigger",
         "when fish swim\n" + E,
         [
-            '1:6 there is no trigger that begins with "fish" | there are: SHEET gains, changes or loses a row; CALENDARS gains, changes or loses an event; CALENDARS begins an event; CALENDARS ends an event; TASKS finishes a task; CHAT hears a message; clock reads TIME on DAYS; clock reads TIME; clock passes every DURATION; asked; asked about a row of SHEET; asked about an event of CALENDARS'
+            '1:6 there is no trigger that begins with "fish" | there are: SHEET gains, changes or loses a row; '
+            "CALENDARS gains, changes or loses an event; CALENDARS begins an event; CALENDARS ends an event; TASKS "
+            "finishes a task; CHAT hears a message; clock reads TIME on DAYS; clock reads TIME; clock passes every "
+            "DURATION; asked; asked about a row of SHEET; asked about an event of CALENDARS"
         ],
     ),
     (
@@ -83,7 +86,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         "odd step",
         H + "dance\n",
         [
-            '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, take, add, fill, send, answer, set, restore, finish, call; all of them: whenvoca words'
+            '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, '
+            "take, add, fill, send, answer, set, restore, finish, call; all of them: whenvoca words"
         ],
     ),
     (
@@ -125,7 +129,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         "text as start",
         ev("start  Target"),
         [
-            '3:10 start takes a moment, and this is a text | requests, E5 is "x"; say what the column holds: kinds = { "Target" = "moment" }'
+            '3:10 start takes a moment, and this is a text | requests, E5 is "x"; say what the column holds: kinds = '
+            '{ "Target" = "moment" }'
         ],
     ),
     (
@@ -162,7 +167,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         "alarm text",
         ev(S, "alarm  Target"),
         [
-            "4:10 alarm takes a duration before or after the start, and this is a text | written: alarm 25 minutes before, or none"
+            "4:10 alarm takes a duration before or after the start, and this is a text | written: alarm 25 minutes "
+            "before, or none"
         ],
     ),
     (
@@ -203,7 +209,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         "yes-no",
         ev(S, "private  Target"),
         [
-            '4:12 private takes yes or no, and this is a text | requests, E5 is "x"; say what the column holds: kinds = { "Target" = "yes-no" }'
+            '4:12 private takes yes or no, and this is a text | requests, E5 is "x"; say what the column holds: kinds '
+            '= { "Target" = "yes-no" }'
         ],
     ),
     (
@@ -268,14 +275,16 @@ CASES: list[tuple[str, str, list[str]]] = [
         "given and column",
         H + "let target = 1\nchange row\n  Answer  Target\n",
         [
-            '4:11 "Target" is a field of row of requests and a given name | write row.Target, or give the other one another name'
+            '4:11 "Target" is a field of row of requests and a given name | write row.Target, or give the other one '
+            "another name"
         ],
     ),
     (
         "doubtful",
         ev("start  Doubtful at From"),
         [
-            '3:10 the column "Doubtful" can be read in two ways: s.csv, K2: 03/04/2027 can be two days | dates = "day first"'
+            '3:10 the column "Doubtful" can be read in two ways: s.csv, K2: 03/04/2027 can be two days | dates = "day '
+            'first"'
         ],
     ),
     ("doubtful shown", H + 'change row\n  Answer  "{Doubtful}"\n', []),
@@ -420,7 +429,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         "alike",
         H + E + E,
         [
-            "5:1 two steps that make something are alike, so what they make could not be told apart | give each a name of its own: create event in … as NAME (the other one is on line 2)"
+            "5:1 two steps that make something are alike, so what they make could not be told apart | give each a "
+            "name of its own: create event in … as NAME (the other one is on line 2)"
         ],
     ),
     (
@@ -475,7 +485,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         "odd number",
         ev(S, "length  25min"),
         [
-            "4:11 25min is neither a number, a date nor a name | leave a blank between a number and its unit, and on both sides of a minus"
+            "4:11 25min is neither a number, a date nor a name | leave a blank between a number and its unit, and on "
+            "both sides of a minus"
         ],
     ),
     ("minus", ev(S, "length  3 hours -1 hour"), []),
@@ -534,46 +545,125 @@ def test_cells_in_doubt_are_a_fault_of_the_data_not_of_the_workflow() -> None:
 EV = "when domes gains, changes or loses an event\n"
 GCL = "when requests gains, changes or loses a row\n"
 FOLLOWING: list[tuple[str, str, list[str]]] = [
-    ("mirror of gains only", "when requests gains a row\nmirror event in domes\n  start  Night-of at From\n",
-     ["2:1 a mirror follows what comes, changes and goes, and this trigger does not tell of all three | written: when requests gains, changes or loses a row"]),
-    ("create under changes", "when requests gains or changes a row\ncreate event in domes\n  start  Night-of at From\n",
-     ["2:1 each change would make one more event | mirror event in domes keeps one event for each row"]),
-    ("fields without changes", "when requests gains a row\n  fields  Target\nchange row\n  Answer  1\n",
-     ["2:11 fields narrow what counts as a change, and this trigger tells of none"]),
-    ("unknown field", "when domes changes an event\n  fields  strat\ndelete event\n", ["2:11 there is no name \"strat\" | did you mean start?"]),
-    ("old of gained", "when requests gains a row\nchange row\n  Answer  old.Target\n",
-     ["3:11 old has no value here: nothing stood before what is gained"]),
-    ("changes of gained", "when requests gains a row\nchange row\n  Answer  count(changes)\n",
-     ["3:17 changes is known where a trigger tells of changes"]),
-    ("look-up without where", "when requests changes a row\ndelete event in domes\n",
-     ["2:1 where is missing: which one? | below it: where  event …"]),
-    ("look-up of an unknown field", "when requests changes a row\ndelete event in domes\n  where  strat is row.Target\n",
-     ['3:10 there is no name "strat" | did you mean start?']),
-    ("bare name in a look-up is its own field", "when requests changes a row\nfind event in domes as one\n  where  title is Target\n",
-     ['3:19 there is no name "Target" | here the subject is written in full: row.Target']),
-    ("row alone in an event's workflow", EV + "change row\n  Answer  1\n",
-     ["2:1 the workflow is not about a row | written: change row in SHEET"]),
-    ("event alone in a row's workflow", GCL + "change event\n  title  \"x\"\n",
-     ["2:1 the workflow is not about an event | written: change event NAME, or change event in CALENDAR"]),
-    ("name of another kind", GCL + "find row in requests as entry\n  where  Target is row.Target\ndelete event entry\n",
-     ["4:14 delete event takes an event, and this is a row of requests"]),
-    ("read-only calendar", GCL + "delete event in staff\n  where  uid is row.Answer\n",
-     ["2:17 staff is read-only | take readonly = true away from it in whenvoca.toml, or write elsewhere"]),
-    ("from without until", GCL + "find events in domes as some\n  from  today\n", ["3:3 from stands without until | give both"]),
-    ("things as texts", GCL + 'change row\n  Answer   "{old} {changes} {each c in changes: "{c.field}"}"\n  Target   row\n', [
-        "3:14 a row of requests is no text | one of its fields is: old.Answer",
-        '3:20 a list of things is no text | a text of each of them is: {each one in changes: "{one.field}"}',
-        "4:12 a row of requests is no text | one of its fields is: row.Answer"]),
-    ("compared with itself", GCL + "delete event in domes\n  where  title is Title\n", [
-        "3:19 Title is compared with itself | in where a bare name is of what is looked for; that of the row: row.Title"]),
-    ("odd choice", GCL + "delete event in domes\n  where    uid is row.Answer\n  several  many\n",
-     ['4:12 several is never "many" | it is one of: fail, first, all']),
-    ("now in the where of a set", "when domes changes an event\n  where  start > now\ndelete event\n",
-     ["2:10 now in the where of a set | an event would leave the set by itself; compare with a column or a date"]),
-    ("sound mirror", GCL + "mirror event in domes\n  title  Target\n  start  Night-of at From\n  disputed  as in copy\n", []),
-    ("sound log", EV + "let was = each c in changes: \"{c.field}: {c.old}\"\nadd row to log\n  What  \"{event.title} {was} {happened} {old.start}\"\n", []),
-    ("sound list", GCL + "find events in domes as some\n  where  location is filled\nfor each e in some\n  change event e\n    details  \"{e.title} {row.Target}\"\n", []),
-]  # fmt: skip
+    (
+        "mirror of gains only",
+        "when requests gains a row\nmirror event in domes\n  start  Night-of at From\n",
+        [
+            "2:1 a mirror follows what comes, changes and goes, and this trigger does not tell of all three | "
+            "written: when requests gains, changes or loses a row"
+        ],
+    ),
+    (
+        "create under changes",
+        "when requests gains or changes a row\ncreate event in domes\n  start  Night-of at From\n",
+        ["2:1 each change would make one more event | mirror event in domes keeps one event for each row"],
+    ),
+    (
+        "fields without changes",
+        "when requests gains a row\n  fields  Target\nchange row\n  Answer  1\n",
+        ["2:11 fields narrow what counts as a change, and this trigger tells of none"],
+    ),
+    (
+        "unknown field",
+        "when domes changes an event\n  fields  strat\ndelete event\n",
+        ['2:11 there is no name "strat" | did you mean start?'],
+    ),
+    (
+        "old of gained",
+        "when requests gains a row\nchange row\n  Answer  old.Target\n",
+        ["3:11 old has no value here: nothing stood before what is gained"],
+    ),
+    (
+        "changes of gained",
+        "when requests gains a row\nchange row\n  Answer  count(changes)\n",
+        ["3:17 changes is known where a trigger tells of changes"],
+    ),
+    (
+        "look-up without where",
+        "when requests changes a row\ndelete event in domes\n",
+        ["2:1 where is missing: which one? | below it: where  event …"],
+    ),
+    (
+        "look-up of an unknown field",
+        "when requests changes a row\ndelete event in domes\n  where  strat is row.Target\n",
+        ['3:10 there is no name "strat" | did you mean start?'],
+    ),
+    (
+        "bare name in a look-up is its own field",
+        "when requests changes a row\nfind event in domes as one\n  where  title is Target\n",
+        ['3:19 there is no name "Target" | here the subject is written in full: row.Target'],
+    ),
+    (
+        "row alone in an event's workflow",
+        EV + "change row\n  Answer  1\n",
+        ["2:1 the workflow is not about a row | written: change row in SHEET"],
+    ),
+    (
+        "event alone in a row's workflow",
+        GCL + 'change event\n  title  "x"\n',
+        ["2:1 the workflow is not about an event | written: change event NAME, or change event in CALENDAR"],
+    ),
+    (
+        "name of another kind",
+        GCL + "find row in requests as entry\n  where  Target is row.Target\ndelete event entry\n",
+        ["4:14 delete event takes an event, and this is a row of requests"],
+    ),
+    (
+        "read-only calendar",
+        GCL + "delete event in staff\n  where  uid is row.Answer\n",
+        ["2:17 staff is read-only | take readonly = true away from it in whenvoca.toml, or write elsewhere"],
+    ),
+    (
+        "from without until",
+        GCL + "find events in domes as some\n  from  today\n",
+        ["3:3 from stands without until | give both"],
+    ),
+    (
+        "things as texts",
+        GCL + 'change row\n  Answer   "{old} {changes} {each c in changes: "{c.field}"}"\n  Target   row\n',
+        [
+            "3:14 a row of requests is no text | one of its fields is: old.Answer",
+            '3:20 a list of things is no text | a text of each of them is: {each one in changes: "{one.field}"}',
+            "4:12 a row of requests is no text | one of its fields is: row.Answer",
+        ],
+    ),
+    (
+        "compared with itself",
+        GCL + "delete event in domes\n  where  title is Title\n",
+        [
+            "3:19 Title is compared with itself | in where a bare name is of what is looked for; that of the row: "
+            "row.Title"
+        ],
+    ),
+    (
+        "odd choice",
+        GCL + "delete event in domes\n  where    uid is row.Answer\n  several  many\n",
+        ['4:12 several is never "many" | it is one of: fail, first, all'],
+    ),
+    (
+        "now in the where of a set",
+        "when domes changes an event\n  where  start > now\ndelete event\n",
+        ["2:10 now in the where of a set | an event would leave the set by itself; compare with a column or a date"],
+    ),
+    (
+        "sound mirror",
+        GCL + "mirror event in domes\n  title  Target\n  start  Night-of at From\n  disputed  as in copy\n",
+        [],
+    ),
+    (
+        "sound log",
+        EV
+        + 'let was = each c in changes: "{c.field}: {c.old}"\nadd row to log\n  What  "{event.title} {was} {happened} '
+        '{old.start}"\n',
+        [],
+    ),
+    (
+        "sound list",
+        GCL + "find events in domes as some\n  where  location is filled\nfor each e in some\n  change event e\n    "
+        'details  "{e.title} {row.Target}"\n',
+        [],
+    ),
+]
 
 
 @pytest.mark.parametrize(("name", "text", "expected"), FOLLOWING, ids=ids(FOLLOWING))

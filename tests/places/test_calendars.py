@@ -319,17 +319,24 @@ def test_one_occurrence_is_changed_and_another_taken_out(calendar: CalendarFace,
     assert stored is not None
     moved = replace(second, start=second.start + timedelta(hours=1), end=second.end + timedelta(hours=1), title="later")
     effect = Effect(
-        place="domes", verb="change event", target=event_key(U[1], second.occurrence),
-        after={"title": "later", "start": moved.start, "end": moved.end}, stored=replace(stored, event=second), event=moved,
-    )  # fmt: skip
+        place="domes",
+        verb="change event",
+        target=event_key(U[1], second.occurrence),
+        after={"title": "later", "start": moved.start, "end": moved.end},
+        stored=replace(stored, event=second),
+        event=moved,
+    )
     assert isinstance(calendar.apply([effect], STAMP)[0], Receipt)
     stored = again(calendar, tmp_path).find_event(U[1])
     assert stored is not None
     assert [each.title for each in stored.others] == ["later"]
     gone = Effect(
-        place="domes", verb="delete event", target=event_key(U[1], third.occurrence), stored=replace(stored, event=third),
+        place="domes",
+        verb="delete event",
+        target=event_key(U[1], third.occurrence),
+        stored=replace(stored, event=third),
         kept=stored.data.decode(),
-    )  # fmt: skip
+    )
     assert isinstance(again(calendar, tmp_path).apply([gone], STAMP)[0], Receipt)
     left = between()
     assert [each.title for each in left] == ["E 1", "later", "E 1", "E 1", "E 1"]

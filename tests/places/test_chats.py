@@ -50,9 +50,14 @@ def secret(user: str, name: str = "") -> Secret:
 
 def xmpp(port: int, *, password: str = "", seconds: float = 5.0) -> XmppChat:
     settings = XmppSettings(
-        host="127.0.0.1", port=port, user="desk@localhost", password=secret("desk", password), rooms=("dome-floor", "attic"), tls="none",
+        host="127.0.0.1",
+        port=port,
+        user="desk@localhost",
+        password=secret("desk", password),
+        rooms=("dome-floor", "attic"),
+        tls="none",
         seconds=seconds,
-    )  # fmt: skip
+    )
     lent = {"ines": secret("ines")}
     return XmppChat("chat", UTC_ZONE, settings, People.of([INES, TOMAS]), lambda person: lent.get(person.name))
 
@@ -351,7 +356,8 @@ def test_person_whom_the_server_does_not_know(prosody: Prosody) -> None:
 
 def test_workflow_speaks_on_the_server(desk: Desk, prosody: Prosody) -> None:
     place = (
-        f'[places.domes]\nkind = "calendar"\nfolder = "domes"\n[places.chat]\nkind = "chat"\nserver = "127.0.0.1"\nport = {prosody.port}\nuser = "desk@localhost"\ntls = "none"\n'
+        '[places.domes]\nkind = "calendar"\nfolder = "domes"\n[places.chat]\nkind = "chat"\nserver = '
+        f'"127.0.0.1"\nport = {prosody.port}\nuser = "desk@localhost"\ntls = "none"\n'
         'password = { env = "DESK_CHAT" }\nrooms = ["dome-floor"]\nseconds = 5\n'
     )
     desk.settings(SETTINGS, place).workflow(
@@ -368,7 +374,8 @@ def test_workflow_speaks_on_the_server(desk: Desk, prosody: Prosody) -> None:
 
 def test_watch_hears_the_server_at_once_and_answers(desk: Desk, prosody: Prosody) -> None:
     place = (
-        f'[places.domes]\nkind = "calendar"\nfolder = "domes"\n[places.chat]\nkind = "chat"\nserver = "127.0.0.1"\nport = {prosody.port}\n'
+        '[places.domes]\nkind = "calendar"\nfolder = "domes"\n[places.chat]\nkind = "chat"\nserver = '
+        f'"127.0.0.1"\nport = {prosody.port}\n'
         'user = "desk@localhost"\ntls = "none"\npassword = { env = "DESK_CHAT" }\nrooms = ["dome-floor"]\nseconds = 5\n'
     )
     workflow = 'when chat hears a message\n  from "ines"\n\nanswer message in domes\n'

@@ -52,9 +52,19 @@ def nameserver(radicale: Radicale) -> Iterator[str]:
     port = free_port()
     records = [*RECORDS, f"srv-host=_caldav._tcp.localhost,localhost,{radicale.port}"]
     options = [
-        "--keep-in-foreground", "--no-resolv", "--no-hosts", "--conf-file=/dev/null", "--pid-file=", f"--port={port}",
-        "--listen-address=127.0.0.1", "--bind-interfaces", "--local=/org/", "--local=/com/", "--local=/localhost/", f"--user={os.environ.get('USER', 'root')}",
-    ]  # fmt: skip
+        "--keep-in-foreground",
+        "--no-resolv",
+        "--no-hosts",
+        "--conf-file=/dev/null",
+        "--pid-file=",
+        f"--port={port}",
+        "--listen-address=127.0.0.1",
+        "--bind-interfaces",
+        "--local=/org/",
+        "--local=/com/",
+        "--local=/localhost/",
+        f"--user={os.environ.get('USER', 'root')}",
+    ]
     process = subprocess.Popen(["dnsmasq", *options, *(f"--{each}" for each in records)])
     for _ in range(100):
         with socket.socket() as probe:

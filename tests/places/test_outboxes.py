@@ -170,7 +170,8 @@ def test_server_that_is_away_may_come_back() -> None:
 
 def test_password_never_goes_out_in_the_clear_unless_said(server: CatchingServer, desk: Desk) -> None:
     place = (
-        f'[places.letters]\nkind = "outbox"\nserver = "127.0.0.1"\nport = {server.port}\nuser = "desk"\nfrom = "desk@example.org"\n'
+        f'[places.letters]\nkind = "outbox"\nserver = "127.0.0.1"\nport = {server.port}\nuser = "desk"\nfrom = '
+        '"desk@example.org"\n'
         'password = { env = "OUTBOX" }\n'
     )
     os.environ["OUTBOX"] = "deskpw"

@@ -26,11 +26,19 @@ from whenvoca.places.sheet.table import Table
 
 NOW = datetime(2027, 3, 17, 10, tzinfo=UTC)
 CELLS = st.one_of(
-    st.none(), st.booleans(), st.integers(-3, 3), st.integers(-(2**63), 2**63 - 1), st.floats(allow_nan=False),
-    st.decimals(allow_nan=False, allow_infinity=False, places=2), st.text(max_size=4),
-    st.dates(), st.times(), st.datetimes(), st.timedeltas(timedelta(0), timedelta(days=3)),
+    st.none(),
+    st.booleans(),
+    st.integers(-3, 3),
+    st.integers(-(2**63), 2**63 - 1),
+    st.floats(allow_nan=False),
+    st.decimals(allow_nan=False, allow_infinity=False, places=2),
+    st.text(max_size=4),
+    st.dates(),
+    st.times(),
+    st.datetimes(),
+    st.timedeltas(timedelta(0), timedelta(days=3)),
     st.sampled_from(["2027-03-17", "21:30:00", "1.50", "1", "PT1H", "True", ""]),
-)  # fmt: skip
+)
 
 
 def exactly(row: list[Any]) -> list[tuple[type, Any]]:
@@ -63,9 +71,17 @@ def test_blocks_are_equal_for_equal_rows_only(one: list[list[Any]], other: list[
 
 
 ALIKE: list[tuple[Any, Any]] = [
-    (date(2027, 3, 17), "2027-03-17"), (time(21, 30), "21:30:00"), (datetime(2027, 3, 17, 9), "2027-03-17T09:00:00"),
-    (timedelta(hours=1), "PT3600S"), (Decimal("1.5"), "1.5"), (1, True), (1, 1.0), (0, False), (None, ""), (1, "1"),
-]  # fmt: skip
+    (date(2027, 3, 17), "2027-03-17"),
+    (time(21, 30), "21:30:00"),
+    (datetime(2027, 3, 17, 9), "2027-03-17T09:00:00"),
+    (timedelta(hours=1), "PT3600S"),
+    (Decimal("1.5"), "1.5"),
+    (1, True),
+    (1, 1.0),
+    (0, False),
+    (None, ""),
+    (1, "1"),
+]
 
 
 @pytest.mark.parametrize(("typed", "other"), ALIKE)
@@ -169,8 +185,9 @@ def test_only_rows_that_changed_are_read(ledger: Ledger, tmp_path: Path, monkeyp
     assert read == ["R-2", "R-6"]
     assert [row.key for row in rows] == ["R-2", "R-6"]
     assert [(key, old and old["Title"], new["Title"]) for key, old, new in changed(ledger, 5)] == [
-        ("R-2", "M 2", "new"), ("R-6", None, "M"),
-    ]  # fmt: skip
+        ("R-2", "M 2", "new"),
+        ("R-6", None, "M"),
+    ]
 
 
 def test_a_row_put_back_to_what_it_was_before_our_own_write_has_changed(ledger: Ledger, tmp_path: Path) -> None:
@@ -187,8 +204,9 @@ def test_a_row_that_went_and_came_again_is_gained(ledger: Ledger, tmp_path: Path
     for rows in (ROWS, ROWS[1:], ROWS):
         look(ledger, path, rows)
     assert [(key, old is None, new is None) for key, old, new in changed(ledger, 5)] == [
-        ("R-1", False, True), ("R-1", True, False),
-    ]  # fmt: skip
+        ("R-1", False, True),
+        ("R-1", True, False),
+    ]
 
 
 def test_a_new_row_with_the_key_of_one_that_stands_makes_both_doubtful(ledger: Ledger, tmp_path: Path) -> None:

@@ -17,12 +17,23 @@ from whenvoca.places.sheet.rowkeys import find_booking_column, key_of_columns, w
 IN, OUT = Shift("Slots", 4, 2), Shift("Slots", 4, -1)  # two rows before the fifth; the fifth away
 
 MOVED = [
-    ("A1+B5", "A1+B7", "A1+#REF!"), ("$B$5:$B$9", "$B$7:$B$11", "$B$5:$B$8"), ("SUM(A1:A9)", "SUM(A1:A11)", "SUM(A1:A8)"),
-    ("SUM(A5:A5)", "SUM(A7:A7)", "SUM(#REF!)"), ("3:9", "3:11", "3:8"), ("5:5", "7:7", "#REF!"), ("Other!B7", "Other!B7", "Other!B7"),
-    ("Slots!B7", "Slots!B9", "Slots!B6"), ("'Slots'!B7", "'Slots'!B9", "'Slots'!B6"), ('"B7"&B7', '"B7"&B9', '"B7"&B6'),
-    ("LOG10(B7)", "LOG10(B9)", "LOG10(B6)"), ("B7x", "B7x", "B7x"), ("MyName7", "MyName7", "MyName7"), ('IF(B7="say ""B8""",1,0)', 'IF(B9="say ""B8""",1,0)', 'IF(B6="say ""B8""",1,0)'),
-    ("ab7", "ab9", "ab6"), ("$5:$6", "$7:$8", "$5:$5"),
-]  # fmt: skip
+    ("A1+B5", "A1+B7", "A1+#REF!"),
+    ("$B$5:$B$9", "$B$7:$B$11", "$B$5:$B$8"),
+    ("SUM(A1:A9)", "SUM(A1:A11)", "SUM(A1:A8)"),
+    ("SUM(A5:A5)", "SUM(A7:A7)", "SUM(#REF!)"),
+    ("3:9", "3:11", "3:8"),
+    ("5:5", "7:7", "#REF!"),
+    ("Other!B7", "Other!B7", "Other!B7"),
+    ("Slots!B7", "Slots!B9", "Slots!B6"),
+    ("'Slots'!B7", "'Slots'!B9", "'Slots'!B6"),
+    ('"B7"&B7', '"B7"&B9', '"B7"&B6'),
+    ("LOG10(B7)", "LOG10(B9)", "LOG10(B6)"),
+    ("B7x", "B7x", "B7x"),
+    ("MyName7", "MyName7", "MyName7"),
+    ('IF(B7="say ""B8""",1,0)', 'IF(B9="say ""B8""",1,0)', 'IF(B6="say ""B8""",1,0)'),
+    ("ab7", "ab9", "ab6"),
+    ("$5:$6", "$7:$8", "$5:$5"),
+]
 
 
 @pytest.mark.parametrize(("formula", "put_in", "taken_out"), MOVED, ids=[formula for formula, *_ in MOVED])
@@ -163,8 +174,15 @@ def test_headings_that_are_one_word_are_told() -> None:
 
 # --- keys
 
-KEYS = [({"No": "R-1"}, ["No"], "R-1"), ({"No": " R  1 "}, ["No"], "R 1"), ({"No": 7, "Tab": "x"}, ["No", "Tab"], "7 · x"), ({"No": None}, ["No"], ""),
-        ({}, ["No"], ""), ({"No": "ä 1"}, ["No"], "ä 1"), ({"No": True}, ["No"], "yes")]  # fmt: skip
+KEYS = [
+    ({"No": "R-1"}, ["No"], "R-1"),
+    ({"No": " R  1 "}, ["No"], "R 1"),
+    ({"No": 7, "Tab": "x"}, ["No", "Tab"], "7 · x"),
+    ({"No": None}, ["No"], ""),
+    ({}, ["No"], ""),
+    ({"No": "ä 1"}, ["No"], "ä 1"),
+    ({"No": True}, ["No"], "yes"),
+]
 
 
 @pytest.mark.parametrize(("state", "columns", "key"), KEYS)

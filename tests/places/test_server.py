@@ -32,7 +32,10 @@ STAMP = datetime(2027, 1, 1, tzinfo=UTC)
 START = datetime(2027, 3, 17, 21, 30, tzinfo=AZORES)
 R1, R2 = ",,R-1,M 42,17.03.2027,21:30,02:00", ",,R-2,M 13,18.03.2027,20:00,22:00"
 SHEET = '\n[places.requests]\nkind = "sheet"\nfile = "requests.csv"\nkey = "No"\ndates = "day first"\n'
-SERVER = '[places.domes]\nkind = "calendar"\nserver = "{url}"\ncalendar = "{name}"\nuser = "alice"\npassword = {{ env = "DAV" }}\nseconds = 1\n'
+SERVER = (
+    '[places.domes]\nkind = "calendar"\nserver = "{url}"\ncalendar = "{name}"\nuser = "alice"\npassword = {{ env '
+    '= "DAV" }}\nseconds = 1\n'
+)
 
 
 @pytest.fixture(scope="module")
@@ -104,7 +107,8 @@ def test_second_client_reads_what_we_wrote_and_we_read_what_it_writes(
     import icalendar
 
     desk_on(desk, radicale.url, domes).workflow(
-        "when domes gains, changes or loses an event\n  existing  yes\nadd row to log\n  What  event.title\n  Is    happened\n",
+        "when domes gains, changes or loses an event\n  existing  yes\nadd row to log\n  What  event.title\n  Is    "
+        "happened\n",
         "tell",
     )
     desk.settings(
@@ -129,8 +133,10 @@ def test_second_client_reads_what_we_wrote_and_we_read_what_it_writes(
         assert other.delete(address).status_code in (200, 204)
     assert desk.run("run").code == 0
     assert [(row["What"], row["Is"]) for row in csv.DictReader(desk.read("log.csv").splitlines())] == [
-        ("M 42", "gained"), ("Theirs", "changed"), ("Theirs", "lost"),
-    ]  # fmt: skip
+        ("M 42", "gained"),
+        ("Theirs", "changed"),
+        ("Theirs", "lost"),
+    ]
 
 
 def test_rehearsing_asks_the_server_but_writes_nothing_there(desk: Desk, radicale: Radicale, domes: str) -> None:
@@ -286,10 +292,26 @@ def test_own_certificate_authority_is_trusted_where_it_is_named_and_nowhere_else
 ) -> None:
     key, certificate = tmp_path / "key.pem", tmp_path / "ca.pem"
     made = subprocess.run(
-        ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", str(key), "-out", str(certificate), "-days", "2",
-         "-subj", "/CN=127.0.0.1", "-addext", "subjectAltName=IP:127.0.0.1"],
+        [
+            "openssl",
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-keyout",
+            str(key),
+            "-out",
+            str(certificate),
+            "-days",
+            "2",
+            "-subj",
+            "/CN=127.0.0.1",
+            "-addext",
+            "subjectAltName=IP:127.0.0.1",
+        ],
         capture_output=True,
-    )  # fmt: skip
+    )
     assert made.returncode == 0, made.stderr
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(certificate, key)

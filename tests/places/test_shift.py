@@ -1,4 +1,5 @@
-"""Rows put in and taken out: references in formulas, ranges, and every part of a workbook that speaks of the rows below."""
+"""Rows put in and taken out: references in formulas, ranges, and every part of a workbook that speaks of the rows
+below."""
 
 from __future__ import annotations
 

@@ -23,9 +23,13 @@ from whenvoca.values.durations import Duration
 AZORES = ZoneInfo("Atlantic/Azores")
 STAMP = datetime(2027, 1, 1, tzinfo=UTC)
 FOLDER = '[places.chores]\nkind = "tasks"\nfolder = "chores"\n'
-SERVER = '[places.chores]\nkind = "tasks"\nserver = "{url}"\ncalendar = "{name}"\nuser = "alice"\npassword = {{ env = "DAV" }}\nseconds = 5\n'
+SERVER = (
+    '[places.chores]\nkind = "tasks"\nserver = "{url}"\ncalendar = "{name}"\nuser = "alice"\npassword = {{ env = '
+    '"DAV" }}\nseconds = 5\n'
+)
 MIRROR = (
-    "when requests gains, changes or loses a row\n\nmirror task in chores as chore\n  title    Title\n  due      Day at From\n"
+    "when requests gains, changes or loses a row\n\nmirror task in chores as chore\n  title    Title\n  due      Day "
+    "at From\n"
     '  section  "packing"\n  person   "tomas"\n'
 )
 R1, R2 = ",,R-1,M 42,17.03.2027,21:30,", ",,R-2,M 13,18.03.2027,20:00,"
@@ -69,8 +73,9 @@ def test_mirrored_tasks_come_change_and_go(desk: Desk, tasks: Tasks) -> None:
     assert desk.run("run").code == 0
     first = tasks()
     assert {title: (task.section, task.person) for title, task in first.items()} == {
-        "M 42": ("packing", "tomas"), "M 13": ("packing", "tomas"),
-    }  # fmt: skip
+        "M 42": ("packing", "tomas"),
+        "M 13": ("packing", "tomas"),
+    }
     assert first["M 42"].end == datetime(2027, 3, 17, 21, 30, tzinfo=AZORES)
     assert desk.run("run").err.startswith("nothing new")
     desk.rows(R1.replace("21:30", "22:15"))
@@ -92,7 +97,8 @@ def test_lost_ledger_makes_no_task_twice(desk: Desk, tasks: Tasks) -> None:
 def test_finished_task_sets_off_a_workflow_once(desk: Desk, tasks: Tasks) -> None:
     desk.rows(R1).parent.joinpath("workflows/slots.voca").write_text(MIRROR)
     desk.workflow(
-        'when chores finishes a task\n  where  section is "packing"\n\nadd row to log\n  What  task.title\n  Who  task.person\n',
+        'when chores finishes a task\n  where  section is "packing"\n\nadd row to log\n  What  task.title\n  Who  '
+        "task.person\n",
         "done",
     )
     desk.workflow('when asked\n\nfinish task in chores\n  where  title is "M 42"\n', "tick")
@@ -116,11 +122,22 @@ TEXTS = st.text(st.characters(exclude_categories=["Cs", "Cc"]), max_size=30).map
 
 @given(
     st.builds(
-        Task, uid=st.just("u"), title=TEXTS, start=st.none() | MOMENTS, end=st.none() | MOMENTS, section=TEXTS,
-        person=st.sampled_from(["", "tomas", "ana maría", "ana@example.org"]), details=TEXTS, priority=st.integers(0, 9),
-        finished=st.none() | MOMENTS, source=TEXTS, alarms=st.lists(st.integers(-9, 9).map(lambda n: Duration(seconds=n * 600)), max_size=2, unique=True).map(tuple),
+        Task,
+        uid=st.just("u"),
+        title=TEXTS,
+        start=st.none() | MOMENTS,
+        end=st.none() | MOMENTS,
+        section=TEXTS,
+        person=st.sampled_from(["", "tomas", "ana maría", "ana@example.org"]),
+        details=TEXTS,
+        priority=st.integers(0, 9),
+        finished=st.none() | MOMENTS,
+        source=TEXTS,
+        alarms=st.lists(st.integers(-9, 9).map(lambda n: Duration(seconds=n * 600)), max_size=2, unique=True).map(
+            tuple
+        ),
     )
-)  # fmt: skip
+)
 def test_task_written_is_read_back_equal(task: Task) -> None:
     (read,) = read_events(write_calendar(task, STAMP), UTC_ZONE, noun="task")
     assert read.content() == task.content()

@@ -129,9 +129,12 @@ def ods_workbook(rows: list[list[Any]], tab: str = "Slots") -> bytes:
         cells.append("<table:table-row>" + "".join(_ods_cell(each) for each in row) + "</table:table-row>")
     content = (
         '<?xml version="1.0" encoding="UTF-8"?><office:document-content '
-        'xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" '
-        'xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" office:version="1.2"><office:body><office:spreadsheet>'
-        f'<table:table table:name="{tab}">{"".join(cells)}</table:table></office:spreadsheet></office:body></office:document-content>'
+        'xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" '
+        'xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" '
+        'xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" '
+        'office:version="1.2"><office:body><office:spreadsheet>'
+        "<table:table "
+        f'table:name="{tab}">{"".join(cells)}</table:table></office:spreadsheet></office:body></office:document-content>'
     )
     target = io.BytesIO()
     with zipfile.ZipFile(target, "w") as archive:
@@ -140,8 +143,10 @@ def ods_workbook(rows: list[list[Any]], tab: str = "Slots") -> bytes:
         archive.writestr(
             "META-INF/manifest.xml",
             '<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0">'
-            '<manifest:file-entry manifest:full-path="/" manifest:media-type="application/vnd.oasis.opendocument.spreadsheet"/>'
-            '<manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/></manifest:manifest>',
+            '<manifest:file-entry manifest:full-path="/" '
+            'manifest:media-type="application/vnd.oasis.opendocument.spreadsheet"/>'
+            '<manifest:file-entry manifest:full-path="content.xml" '
+            'manifest:media-type="text/xml"/></manifest:manifest>',
         )
     return target.getvalue()
 

@@ -59,8 +59,17 @@ def test_a_moment_without_length_is_seen() -> None:
 
 
 def test_whole_days_are_cut_at_the_ends_of_the_week_and_stand_in_rows() -> None:
-    week = lay_out_week([shown(date(2027, 3, 20), date(2027, 3, 24)), shown(date(2027, 3, 23), date(2027, 3, 30)), shown(date(2027, 3, 26), date(2027, 3, 27)),
-                         shown(date(2027, 3, 1), date(2027, 3, 22)), shown(date(2027, 3, 29), date(2027, 3, 30))], MONDAY, AZORES)  # fmt: skip
+    week = lay_out_week(
+        [
+            shown(date(2027, 3, 20), date(2027, 3, 24)),
+            shown(date(2027, 3, 23), date(2027, 3, 30)),
+            shown(date(2027, 3, 26), date(2027, 3, 27)),
+            shown(date(2027, 3, 1), date(2027, 3, 22)),
+            shown(date(2027, 3, 29), date(2027, 3, 30)),
+        ],
+        MONDAY,
+        AZORES,
+    )
     assert [(low, high) for _, low, high in week.whole] == [(0, 1), (1, 6), (4, 4)]
     assert bar_rows(week) == [0, 1, 0]
 
@@ -68,10 +77,11 @@ def test_whole_days_are_cut_at_the_ends_of_the_week_and_stand_in_rows() -> None:
 EVENTS = st.lists(
     st.builds(
         lambda start, minutes: shown(start.replace(tzinfo=UTC), start.replace(tzinfo=UTC) + timedelta(minutes=minutes)),
-        st.datetimes(datetime(2027, 3, 20), datetime(2027, 3, 31)), st.integers(0, 3000),
+        st.datetimes(datetime(2027, 3, 20), datetime(2027, 3, 31)),
+        st.integers(0, 3000),
     ),
     max_size=8,
-)  # fmt: skip
+)
 
 
 @given(EVENTS)
@@ -91,9 +101,14 @@ def test_no_two_pieces_cover_each_other(found: list[Shown]) -> None:
 
 @pytest.mark.parametrize(
     ("day", "starts", "first"),
-    [(date(2027, 3, 24), "monday", MONDAY), (MONDAY, "monday", MONDAY), (date(2027, 3, 28), "sunday", date(2027, 3, 28)), (date(2027, 3, 27), "sunday", date(2027, 3, 21)),
-     (date(2027, 3, 24), "someday", MONDAY)],
-)  # fmt: skip
+    [
+        (date(2027, 3, 24), "monday", MONDAY),
+        (MONDAY, "monday", MONDAY),
+        (date(2027, 3, 28), "sunday", date(2027, 3, 28)),
+        (date(2027, 3, 27), "sunday", date(2027, 3, 21)),
+        (date(2027, 3, 24), "someday", MONDAY),
+    ],
+)
 def test_weeks_begin_where_the_workspace_says(day: date, starts: str, first: date) -> None:
     assert monday_of(day, starts) == first
 

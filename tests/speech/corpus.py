@@ -1,7 +1,7 @@
 """The corpus of requests: its agenda, its lines, and whether a reading is the one expected.
 
-developed.txt is what the reader is developed on; measured.txt is only measured. ``python -m tests.speech.corpus`` tells how many
-lines of each are read as expected, and how many are wrongly acted on.
+developed.txt is what the reader is developed on; measured.txt is only measured. ``python -m tests.speech.corpus`` tells
+how many lines of each are read as expected, and how many are wrongly acted on.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import sys
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from pathlib import Path
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
@@ -119,6 +120,10 @@ def _uids(request: Request) -> str:
     return ",".join(each.event.uid for each in request.targets)
 
 
+def _shown(value: Any) -> Any:
+    return _moment(value) if isinstance(value, date) else ",".join(value) if isinstance(value, list) else value
+
+
 def told(request: Request) -> str:
     """A reading as the corpus writes it."""
     scope = "" if request.scope == "this" else f"{request.scope} "
@@ -126,10 +131,7 @@ def told(request: Request) -> str:
         case "create":
             return "create " + " ; ".join(_wish(each) for each in request.events)
         case "change":
-            changes = [
-                f"{name}={_moment(value) if isinstance(value, date) else ','.join(value) if isinstance(value, list) else value}"
-                for name, value in request.changes.items()
-            ]
+            changes = [f"{name}={_shown(value)}" for name, value in request.changes.items()]
             return f"change {scope}{_uids(request)} {' '.join(changes)}"
         case "delete":
             return f"delete {scope}{_uids(request)}"
@@ -162,14 +164,16 @@ def main() -> None:
         right = sum(is_right(*each) for each in readings)
         acted = sum(is_wrongly_acted_on(*each) for each in readings)
         print(
-            f"{name}: {right} of {len(half)} right ({100 * right / len(half):.1f} %), {acted} wrongly acted on ({100 * acted / len(half):.1f} %)"
+            f"{name}: {right} of {len(half)} right ({100 * right / len(half):.1f} %), {acted} wrongly acted on "
+            f"({100 * acted / len(half):.1f} %)"
         )
         if len(sys.argv) > 1 and name == "developed on":
             for case, request in readings:
                 if not is_right(case, request):
                     mark = "!" if is_wrongly_acted_on(case, request) else " "
                     print(
-                        f"{mark} {case.number:3} {case.text}\n      wanted {case.expected}\n      got    {told(request)}"
+                        f"{mark} {case.number:3} {case.text}\n      wanted {case.expected}\n      got    "
+                        f"{told(request)}"
                     )
 
 

@@ -82,7 +82,8 @@ def told(request: Request) -> str:
 
 
 def table() -> list[tuple[str, str]]:
-    """The lines of requests.txt: the text, an arrow, the reading; ~ before a text that follows talk of the council call."""
+    """The lines of requests.txt: the text, an arrow, the reading; ~ before a text that follows talk of the council
+    call."""
     lines = TABLE.read_text(encoding="utf-8").splitlines()
     return [tuple(line.split(" -> ", 1)) for line in lines if line and not line.startswith("#")]  # type: ignore[misc]
 
@@ -120,11 +121,63 @@ def test_no_request_is_none(text: str) -> None:
     assert understand(text, around()).intent in ("none", "ask")
 
 
-WORDS = st.sampled_from([
-    "add", "delete", "move", "the", "council", "call", "on", "friday", "31", "april", "29/2", "at", "25:00", "3pm", "to", "-", "every", "second",
-    "all", "of", "in", "0", "99999999999", "minutes", "before", "tonight", "no", "yes", "undo", "it", "free", "when", "?", "{0.__class__}", "%s", "../..",
-    "until", "half", "past", "two", "for", "next", "week", "year", "9999-12-31", "0001-01-01", "12am", "remind", "me", "\u202e", "😀", '"', "“",
-])  # fmt: skip
+WORDS = st.sampled_from(
+    [
+        "add",
+        "delete",
+        "move",
+        "the",
+        "council",
+        "call",
+        "on",
+        "friday",
+        "31",
+        "april",
+        "29/2",
+        "at",
+        "25:00",
+        "3pm",
+        "to",
+        "-",
+        "every",
+        "second",
+        "all",
+        "of",
+        "in",
+        "0",
+        "99999999999",
+        "minutes",
+        "before",
+        "tonight",
+        "no",
+        "yes",
+        "undo",
+        "it",
+        "free",
+        "when",
+        "?",
+        "{0.__class__}",
+        "%s",
+        "../..",
+        "until",
+        "half",
+        "past",
+        "two",
+        "for",
+        "next",
+        "week",
+        "year",
+        "9999-12-31",
+        "0001-01-01",
+        "12am",
+        "remind",
+        "me",
+        "\u202e",
+        "😀",
+        '"',
+        "“",
+    ]
+)
 
 
 @given(st.one_of(st.text(max_size=300), st.lists(WORDS, max_size=30).map(" ".join)), st.booleans())
@@ -166,7 +219,8 @@ def test_what_is_replied_reads_back(title: str, days: int, quarter: int, length:
 
 @pytest.mark.parametrize("half", ["developed", "measured"])
 def test_corpus(half: str) -> None:
-    """What the reader is developed on it reads as expected; of what it is only measured on, hardly anything is wrongly acted on."""
+    """What the reader is developed on it reads as expected; of what it is only measured on, hardly anything is wrongly
+    acted on."""
     cases = corpus.load()[half == "measured"]
     readings = [(case, corpus.read(case)) for case in cases]
     right = sum(corpus.is_right(*each) for each in readings)
@@ -200,7 +254,8 @@ def slips(word: str) -> set[str]:
     ],
 )
 def test_one_letter_wrong(words: str, text: str, least: float) -> None:
-    """One letter wrong in a day, a month or a command is read over, or asked about; hardly ever anything else comes of it."""
+    """One letter wrong in a day, a month or a command is read over, or asked about; hardly ever anything else comes of
+    it."""
     right = wrong = count = 0
     for word in words.split():
         meant = told(understand(text.format(word), around()))
@@ -213,11 +268,23 @@ def test_one_letter_wrong(words: str, text: str, least: float) -> None:
     assert wrong <= 0.015 * count, (wrong, count)
 
 
-RULES = st.sampled_from([
-    "FREQ=DAILY", "FREQ=DAILY;INTERVAL=3", "FREQ=WEEKLY", "FREQ=WEEKLY;BYDAY=TU,TH", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", "FREQ=WEEKLY;INTERVAL=2;BYDAY=FR",
-    "FREQ=MONTHLY;BYMONTHDAY=15", "FREQ=MONTHLY;BYDAY=1MO", "FREQ=MONTHLY;BYDAY=-1FR", "FREQ=MONTHLY;BYMONTHDAY=-1", "FREQ=YEARLY",
-    "FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1", "FREQ=WEEKLY;INTERVAL=3;BYDAY=SA",
-])  # fmt: skip
+RULES = st.sampled_from(
+    [
+        "FREQ=DAILY",
+        "FREQ=DAILY;INTERVAL=3",
+        "FREQ=WEEKLY",
+        "FREQ=WEEKLY;BYDAY=TU,TH",
+        "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR",
+        "FREQ=WEEKLY;INTERVAL=2;BYDAY=FR",
+        "FREQ=MONTHLY;BYMONTHDAY=15",
+        "FREQ=MONTHLY;BYDAY=1MO",
+        "FREQ=MONTHLY;BYDAY=-1FR",
+        "FREQ=MONTHLY;BYMONTHDAY=-1",
+        "FREQ=YEARLY",
+        "FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1",
+        "FREQ=WEEKLY;INTERVAL=3;BYDAY=SA",
+    ]
+)
 ENDS = st.sampled_from(["", ";COUNT=6", ";UNTIL=20280630T235959Z"])
 PLACES = st.sampled_from(["", "hall", "old mill", "room 4"])
 WHO = st.lists(st.sampled_from([*PEOPLE, "lia@example.org"]), max_size=2, unique=True)
@@ -237,7 +304,8 @@ WHO = st.lists(st.sampled_from([*PEOPLE, "lia@example.org"]), max_size=2, unique
 def test_a_whole_reading_is_replied_and_read_back(
     title: str, days: int, length: int, hour: int, rule: str, end: str, place: str, who: list[str], alarm: int | None
 ) -> None:
-    """Whole days and times, repetitions with their ends, places, people and alarms: the reply, read again, is the same."""
+    """Whole days and times, repetitions with their ends, places, people and alarms: the reply, read again, is the
+    same."""
     day = date(2027, 3, 17) + timedelta(days=days)
     repeat = rule + end if rule else ""
     if repeat:

@@ -25,14 +25,32 @@ AZORES, LORD_HOWE = ZoneInfo("Atlantic/Azores"), ZoneInfo("Australia/Lord_Howe")
 SPANS = st.builds(Duration, months=st.integers(0, 40), days=st.integers(0, 400), seconds=st.integers(0, 200_000))
 
 WRITTEN = [
-    ("90 minutes", Duration(seconds=5400)), ("1 h 30 min", Duration(seconds=5400)), ("1h30", Duration(seconds=5400)),
-    ("1 hour and 30 minutes", Duration(seconds=5400)), ("1.5 hours", Duration(seconds=5400)), ("1,5 h", Duration(seconds=5400)),
-    ("half an hour", Duration(seconds=1800)), ("an hour", Duration(seconds=3600)), ("hour and a half", Duration(seconds=5400)),
-    ("2 weeks, 1 day", Duration(days=15)), ("3 months", Duration(months=3)), ("1 year 2 months", Duration(months=14)),
-    ("45 sec", Duration(seconds=45)), ("PT1H30M", Duration(seconds=5400)), ("p1dt2h", Duration(days=1, seconds=7200)),
-    ("P2W", Duration(days=14)), ("2 Std", Duration(seconds=7200)), ("  20  min. ", Duration(seconds=1200)),
-    ("P", None), ("", None), ("minutes", None), ("1.5 days", None), ("10", None), ("3 nights", None), ("1 hour more", None),
-]  # fmt: skip
+    ("90 minutes", Duration(seconds=5400)),
+    ("1 h 30 min", Duration(seconds=5400)),
+    ("1h30", Duration(seconds=5400)),
+    ("1 hour and 30 minutes", Duration(seconds=5400)),
+    ("1.5 hours", Duration(seconds=5400)),
+    ("1,5 h", Duration(seconds=5400)),
+    ("half an hour", Duration(seconds=1800)),
+    ("an hour", Duration(seconds=3600)),
+    ("hour and a half", Duration(seconds=5400)),
+    ("2 weeks, 1 day", Duration(days=15)),
+    ("3 months", Duration(months=3)),
+    ("1 year 2 months", Duration(months=14)),
+    ("45 sec", Duration(seconds=45)),
+    ("PT1H30M", Duration(seconds=5400)),
+    ("p1dt2h", Duration(days=1, seconds=7200)),
+    ("P2W", Duration(days=14)),
+    ("2 Std", Duration(seconds=7200)),
+    ("  20  min. ", Duration(seconds=1200)),
+    ("P", None),
+    ("", None),
+    ("minutes", None),
+    ("1.5 days", None),
+    ("10", None),
+    ("3 nights", None),
+    ("1 hour more", None),
+]
 
 
 @pytest.mark.parametrize(("text", "span"), WRITTEN, ids=[repr(text) for text, _ in WRITTEN])
@@ -49,10 +67,13 @@ def test_spans_written_as_clocks(text: str, seconds: int | None) -> None:
 
 
 SHOWN = [
-    (Duration(), "0 minutes"), (Duration(seconds=60), "1 minute"), (Duration(seconds=-5400), "-1 hour 30 minutes"),
-    (Duration(months=1, days=2, seconds=3), "1 month 2 days 3 seconds"), (Duration(days=-1), "-1 day"),
+    (Duration(), "0 minutes"),
+    (Duration(seconds=60), "1 minute"),
+    (Duration(seconds=-5400), "-1 hour 30 minutes"),
+    (Duration(months=1, days=2, seconds=3), "1 month 2 days 3 seconds"),
+    (Duration(days=-1), "-1 day"),
     (Duration(seconds=90_000), "25 hours"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("span", "text"), SHOWN, ids=[text for _, text in SHOWN])
@@ -73,10 +94,13 @@ def test_spans_add_up_in_any_order_and_away_again(first: Duration, second: Durat
 
 
 MOVED_DAYS = [
-    (date(2027, 1, 31), Duration(months=1), date(2027, 2, 28)), (date(2028, 1, 31), Duration(months=1), date(2028, 2, 29)),
-    (date(2027, 3, 31), Duration(months=-1), date(2027, 2, 28)), (date(2027, 12, 31), Duration(months=2, days=1), date(2028, 3, 1)),
-    (date(2027, 1, 1), Duration(months=-13), date(2025, 12, 1)), (date(2027, 3, 1), Duration(days=-1), date(2027, 2, 28)),
-]  # fmt: skip
+    (date(2027, 1, 31), Duration(months=1), date(2027, 2, 28)),
+    (date(2028, 1, 31), Duration(months=1), date(2028, 2, 29)),
+    (date(2027, 3, 31), Duration(months=-1), date(2027, 2, 28)),
+    (date(2027, 12, 31), Duration(months=2, days=1), date(2028, 3, 1)),
+    (date(2027, 1, 1), Duration(months=-13), date(2025, 12, 1)),
+    (date(2027, 3, 1), Duration(days=-1), date(2027, 2, 28)),
+]
 
 
 @pytest.mark.parametrize(("day", "span", "then"), MOVED_DAYS)
@@ -115,8 +139,12 @@ def test_seconds_pass_on_the_clock_whatever_the_zone_does(wall: datetime, second
     assert then.tzinfo is zone
 
 
-UNITS = [(3, "minutes", Duration(seconds=180)), (Decimal("0.5"), "hour", Duration(seconds=1800)), (2, "Weeks", Duration(days=14)),
-         (1, "year", Duration(months=12))]  # fmt: skip
+UNITS = [
+    (3, "minutes", Duration(seconds=180)),
+    (Decimal("0.5"), "hour", Duration(seconds=1800)),
+    (2, "Weeks", Duration(days=14)),
+    (1, "year", Duration(months=12)),
+]
 
 
 @pytest.mark.parametrize(("amount", "unit", "span"), UNITS)

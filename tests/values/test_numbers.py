@@ -28,12 +28,28 @@ from whenvoca.values.numbers import (
 )
 
 READ = [
-    ("12", {"": 12}), ("-12", {"": -12}), ("1,234", {POINT: 1234, COMMA: Decimal("1.234")}), ("1.234", {POINT: Decimal("1.234"), COMMA: 1234}),
-    ("2.5", {POINT: Decimal("2.5")}), ("2,5", {COMMA: Decimal("2.5")}), ("1 234,50", {COMMA: Decimal("1234.5")}),
-    ("1'234.5", {POINT: Decimal("1234.5")}), ("1,234,567", {POINT: 1234567}), ("１２", {"": 12}), ("−3", {"": -3}),
-    ("007", None), ("0", {"": 0}), ("0.5", {POINT: Decimal("0.5")}), ("1,2,3", None), ("12 kg", None), ("", None), ("+", None),
-    ("1234567890123456", None), ("+351912345678", None), ("1.2.3", None),
-]  # fmt: skip
+    ("12", {"": 12}),
+    ("-12", {"": -12}),
+    ("1,234", {POINT: 1234, COMMA: Decimal("1.234")}),
+    ("1.234", {POINT: Decimal("1.234"), COMMA: 1234}),
+    ("2.5", {POINT: Decimal("2.5")}),
+    ("2,5", {COMMA: Decimal("2.5")}),
+    ("1 234,50", {COMMA: Decimal("1234.5")}),
+    ("1'234.5", {POINT: Decimal("1234.5")}),
+    ("1,234,567", {POINT: 1234567}),
+    ("１２", {"": 12}),
+    ("−3", {"": -3}),
+    ("007", None),
+    ("0", {"": 0}),
+    ("0.5", {POINT: Decimal("0.5")}),
+    ("1,2,3", None),
+    ("12 kg", None),
+    ("", None),
+    ("+", None),
+    ("1234567890123456", None),
+    ("+351912345678", None),
+    ("1.2.3", None),
+]
 
 
 @pytest.mark.parametrize(("text", "fits"), READ, ids=[repr(text) for text, _ in READ])
@@ -50,8 +66,19 @@ def test_a_number_in_plain_digits_reads_as_itself(number: Decimal) -> None:
     assert tidy in shaped.fits.values()
 
 
-TICKS = [("yes", True), ("Y", True), (" TRUE ", True), ("x", True), ("✓", True), ("no", False), ("False", False), ("☐", False),
-         ("maybe", None), ("1", None), ("", None)]  # fmt: skip
+TICKS = [
+    ("yes", True),
+    ("Y", True),
+    (" TRUE ", True),
+    ("x", True),
+    ("✓", True),
+    ("no", False),
+    ("False", False),
+    ("☐", False),
+    ("maybe", None),
+    ("1", None),
+    ("", None),
+]
 
 
 @pytest.mark.parametrize(("text", "said"), TICKS)
@@ -61,11 +88,16 @@ def test_yes_and_no_as_people_tick_them(text: str, said: bool | None) -> None:
 
 
 LISTS = [
-    ("a@example.org", ["a@example.org"]), ("a@example.org, b@example.org;c@example.org", ["a@example.org", "b@example.org", "c@example.org"]),
+    ("a@example.org", ["a@example.org"]),
+    ("a@example.org, b@example.org;c@example.org", ["a@example.org", "b@example.org", "c@example.org"]),
     ('"Sá, Inês" <ines@example.org>, tomas@example.org', ["ines@example.org", "tomas@example.org"]),
-    ("mailto:a@example.org", ["a@example.org"]), ("a@example.org,,;", ["a@example.org"]), ("a@example.org\nb@example.org", ["a@example.org", "b@example.org"]),
-    ("", []), (" , ", []), ("Rui", ["Rui"]),
-]  # fmt: skip
+    ("mailto:a@example.org", ["a@example.org"]),
+    ("a@example.org,,;", ["a@example.org"]),
+    ("a@example.org\nb@example.org", ["a@example.org", "b@example.org"]),
+    ("", []),
+    (" , ", []),
+    ("Rui", ["Rui"]),
+]
 
 
 @pytest.mark.parametrize(("text", "pieces"), LISTS, ids=[repr(text)[:30] for text, _ in LISTS])
@@ -128,10 +160,21 @@ def test_what_is_empty(value: Any, empty: bool) -> None:
 
 
 RAWS = [
-    (None, ""), (True, "yes"), (False, "no"), (2.50, "2.5"), (3.0, "3"), (Decimal("1E+3"), "1000"), (date(2027, 3, 1), "2027-03-01"),
-    (datetime(2027, 3, 1, 9, 5), "2027-03-01 09:05"), (datetime(2027, 3, 1, 9, 5, 7), "2027-03-01 09:05:07"), (time(9, 5), "09:05"),
-    (time(9, 5, 7), "09:05:07"), (timedelta(hours=26, minutes=5), "26:05"), (7, "7"), ("as it is", "as it is"),
-]  # fmt: skip
+    (None, ""),
+    (True, "yes"),
+    (False, "no"),
+    (2.50, "2.5"),
+    (3.0, "3"),
+    (Decimal("1E+3"), "1000"),
+    (date(2027, 3, 1), "2027-03-01"),
+    (datetime(2027, 3, 1, 9, 5), "2027-03-01 09:05"),
+    (datetime(2027, 3, 1, 9, 5, 7), "2027-03-01 09:05:07"),
+    (time(9, 5), "09:05"),
+    (time(9, 5, 7), "09:05:07"),
+    (timedelta(hours=26, minutes=5), "26:05"),
+    (7, "7"),
+    ("as it is", "as it is"),
+]
 
 
 @pytest.mark.parametrize(("raw", "text"), RAWS, ids=[text or "nothing" for _, text in RAWS])
@@ -141,12 +184,22 @@ def test_cells_as_messages_show_them(raw: Any, text: str) -> None:
 
 ZONES = st.sampled_from(["Atlantic/Azores", "Europe/Lisbon", "Asia/Kathmandu"]).map(ZoneInfo)
 PLAIN = st.one_of(
-    st.none(), st.booleans(), st.integers(), st.text(max_size=20), st.dates(), st.times().map(lambda t: t.replace(microsecond=0, fold=0)),
-    st.decimals(allow_nan=False, allow_infinity=False, places=2), st.builds(Duration, st.integers(0, 9), st.integers(0, 9), st.integers(0, 9)),
+    st.none(),
+    st.booleans(),
+    st.integers(),
+    st.text(max_size=20),
+    st.dates(),
+    st.times().map(lambda t: t.replace(microsecond=0, fold=0)),
+    st.decimals(allow_nan=False, allow_infinity=False, places=2),
+    st.builds(Duration, st.integers(0, 9), st.integers(0, 9), st.integers(0, 9)),
     st.timedeltas(timedelta(), timedelta(days=9)).map(lambda span: timedelta(seconds=round(span.total_seconds()))),
     st.datetimes(datetime(1990, 1, 1), datetime(2060, 1, 1)).map(lambda wall: wall.replace(fold=0)),
-    st.builds(lambda wall, zone: wall.replace(tzinfo=UTC).astimezone(zone), st.datetimes(datetime(1990, 1, 1), datetime(2060, 1, 1)), ZONES),
-)  # fmt: skip
+    st.builds(
+        lambda wall, zone: wall.replace(tzinfo=UTC).astimezone(zone),
+        st.datetimes(datetime(1990, 1, 1), datetime(2060, 1, 1)),
+        ZONES,
+    ),
+)
 VALUES = st.recursive(
     PLAIN,
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=5), inner, max_size=3),

@@ -27,7 +27,8 @@ class Attendee(Struct, frozen=True):
 class Event(Struct, frozen=True, kw_only=True):
     """One event, or the master of a series. ``end`` is the first moment (or day) free again.
 
-    A whole-day event has dates, any other aware datetimes. ``alarms`` are spans relative to the start, negative before it.
+    A whole-day event has dates, any other aware datetimes. ``alarms`` are spans relative to the start, negative before
+    it.
     """
 
     uid: str

@@ -131,9 +131,8 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
     if "optional" in names and "attendees" not in names:
         fresh += field_lines("attendees", new)
     for name, before, after in (("EXDATE", old.excluded, new.excluded), ("RDATE", old.added, new.added)):
-        if (
-            before != after and old.occurrence is None
-        ):  # a series that moved, with what was taken out of it and put into it
+        # a series that moved, with what was taken out of it and put into it
+        if before != after and old.occurrence is None:
             replaced.add(name)
             fresh += [moment_line(name, value) for value in after]
     fresh += [f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}", f"SEQUENCE:{new.sequence}"]

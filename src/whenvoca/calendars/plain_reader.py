@@ -1,7 +1,7 @@
 """iCalendar in, the common lines only (RFC 5545): a twentieth of the time that the iCalendar library takes.
 
-Whatever is not understood at once, down to a parameter, makes the whole object one for the library, which is also the oracle
-of the tests.
+Whatever is not understood at once, down to a parameter, makes the whole object one for the library, which is also the
+oracle of the tests.
 """
 
 from __future__ import annotations
@@ -27,6 +27,7 @@ _MOMENT = re.compile(r"(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)(Z?)\Z", re.ASCII)
 _SPAN = re.compile(r"([+-]?)P(?:(\d+)W|(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?)\Z", re.ASCII)
 _ZONE = re.compile(r"[A-Z][A-Za-z_]+(?:/[A-Za-z_+-]+)+\Z")
 _NUMBER = re.compile(r"\d{1,6}\Z", re.ASCII)
+# in the order
 _RULE_PARTS = (
     "FREQ",
     "UNTIL",
@@ -37,15 +38,21 @@ _RULE_PARTS = (
     "BYMONTH",
     "BYSETPOS",
     "WKST",
-)  # in the order
+)
 _RULE_PART = re.compile(
     r"(?:FREQ=(?:DAILY|WEEKLY|MONTHLY|YEARLY)|UNTIL=\d{8}(?:T\d{6}Z)?|(?:COUNT|INTERVAL)=[1-9]\d*|WKST=[A-Z]{2}"
     r"|BYDAY=(?:-?[1-9]\d?)?[A-Z]{2}(?:,(?:-?[1-9]\d?)?[A-Z]{2})*|BY(?:MONTHDAY|MONTH|SETPOS)=-?[1-9]\d*(?:,-?[1-9]\d*)*)\Z",
     re.ASCII,
 )
 _SEVERAL = ("ATTENDEE", "CATEGORIES", "EXDATE", "RDATE")
-_TEXTS = {"UID": "uid", "SUMMARY": "title", "LOCATION": "location", "DESCRIPTION": "details", "COLOR": "colour",
-          "X-WHENVOCA-ORIGIN": "origin"}  # fmt: skip
+_TEXTS = {
+    "UID": "uid",
+    "SUMMARY": "title",
+    "LOCATION": "location",
+    "DESCRIPTION": "details",
+    "COLOR": "colour",
+    "X-WHENVOCA-ORIGIN": "origin",
+}
 _UPPER = ("CLASS", "STATUS", "TRANSP")
 
 
@@ -54,8 +61,8 @@ class _Strange(Exception):
 
 
 def read_plain(data: bytes, zone: ZoneInfo) -> list[Event] | None:
-    """The events of an iCalendar object that holds nothing but common lines, None for any other. ``zone`` is meant where a time
-    carries none."""
+    """The events of an iCalendar object that holds nothing but common lines, None for any other. ``zone`` is meant
+    where a time carries none."""
     try:
         lines = iter(_FOLD.sub("", data.decode()).replace("\r", "").strip("\n").split("\n"))
         if next(lines) != "BEGIN:VCALENDAR":
@@ -117,9 +124,12 @@ def _event(lines: Iterator[str], zone: ZoneInfo) -> Event:
     given.setdefault("uid", "")
     given.setdefault("end", start if isinstance(start, datetime) else start + timedelta(days=1))
     return Event(
-        **given, alarms=tuple(alarms), busy=_busy(said), private=said.get("CLASS") in ("PRIVATE", "CONFIDENTIAL"),
+        **given,
+        alarms=tuple(alarms),
+        busy=_busy(said),
+        private=said.get("CLASS") in ("PRIVATE", "CONFIDENTIAL"),
         cancelled=said.get("STATUS") == "CANCELLED",
-    )  # fmt: skip
+    )
 
 
 def _strange() -> Any:
@@ -219,11 +229,13 @@ def _attendee(parameters: str, value: str, zone: ZoneInfo) -> tuple[Attendee, ..
     found = {name: quoted or bare for name, quoted, bare in _PARAMETER.findall(parameters)}
     return (
         Attendee(
-            address=_address(value), optional=found.get("ROLE", "").upper() == "OPT-PARTICIPANT",
-            answer=found.get("PARTSTAT", "").upper(), answer_wanted=found.get("RSVP", "").upper() == "TRUE",
+            address=_address(value),
+            optional=found.get("ROLE", "").upper() == "OPT-PARTICIPANT",
+            answer=found.get("PARTSTAT", "").upper(),
+            answer_wanted=found.get("RSVP", "").upper() == "TRUE",
             name=found.get("CN", ""),
         ),
-    )  # fmt: skip
+    )
 
 
 def _categories(parameters: str, value: str, zone: ZoneInfo) -> tuple[str, ...]:
@@ -237,8 +249,16 @@ def _url(parameters: str, value: str, zone: ZoneInfo) -> str:
 
 
 _READERS: dict[str, tuple[str, Callable[[str, str, ZoneInfo], Any]]] = {
-    "DTSTART": ("start", _moment), "DTEND": ("end", _moment), "RECURRENCE-ID": ("occurrence", _moment),
-    "EXDATE": ("excluded", _moments), "RDATE": ("added", _moments), "RRULE": ("rule", _rule),
-    "ATTENDEE": ("attendees", _attendee), "ORGANIZER": ("organizer", _organizer), "CATEGORIES": ("categories", _categories),
-    "PRIORITY": ("priority", _number), "SEQUENCE": ("sequence", _number), "URL": ("url", _url),
-}  # fmt: skip
+    "DTSTART": ("start", _moment),
+    "DTEND": ("end", _moment),
+    "RECURRENCE-ID": ("occurrence", _moment),
+    "EXDATE": ("excluded", _moments),
+    "RDATE": ("added", _moments),
+    "RRULE": ("rule", _rule),
+    "ATTENDEE": ("attendees", _attendee),
+    "ORGANIZER": ("organizer", _organizer),
+    "CATEGORIES": ("categories", _categories),
+    "PRIORITY": ("priority", _number),
+    "SEQUENCE": ("sequence", _number),
+    "URL": ("url", _url),
+}

@@ -1,4 +1,5 @@
-"""iCalendar in: common lines by our own reader, all else through the iCalendar library, which knows the odd corners of RFC 5545."""
+"""iCalendar in: common lines by our own reader, all else through the iCalendar library, which knows the odd corners of
+RFC 5545."""
 
 from __future__ import annotations
 
@@ -40,9 +41,8 @@ def read_through_library(data: bytes, zone: ZoneInfo, *, file: str = "", noun: N
     """The same by the iCalendar library alone. Raises SourceFault."""
     from icalendar import Calendar
 
-    warnings.filterwarnings(
-        "ignore", module=r"icalendar\."
-    )  # it guesses at odd zones, which we refuse or take as it does
+    # it guesses at odd zones, which we refuse or take as it does
+    warnings.filterwarnings("ignore", module=r"icalendar\.")
     try:
         calendar = Calendar.from_ical(data)
         if noun == "task":

@@ -76,7 +76,8 @@ def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Even
 
 
 def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:
-    """DTSTART is the first occurrence whether its rule gives it or not (RFC 5545 3.8.5.3), then those of rule and RDATE."""
+    """DTSTART is the first occurrence whether its rule gives it or not (RFC 5545 3.8.5.3), then those of rule and
+    RDATE."""
     dates = {_instant(value, zone): value for value in (event.start, *event.added)}
     first = [dates[key] for key in sorted(dates) if low <= key < high]
     if not event.rule:
@@ -103,7 +104,8 @@ def _rule_starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) ->
 
 
 def moments_between(rule: str, start: datetime, low: datetime, high: datetime) -> list[datetime]:
-    """The moments that a rule gives from ``low`` on and before ``high``, on the wall clock of the start's zone, in order.
+    """The moments that a rule gives from ``low`` on and before ``high``, on the wall clock of the start's zone, in
+    order.
 
     A wall time that the clocks skip is the moment just as long after midnight; one that comes twice is the first.
     """

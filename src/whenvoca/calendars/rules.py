@@ -1,7 +1,8 @@
-"""The wall times that a rule of repetition gives (RFC 5545 3.3.10): by arithmetic for the common rules, by dateutil for the rest.
+"""The wall times that a rule of repetition gives (RFC 5545 3.3.10): by arithmetic for the common rules, by dateutil for
+the rest.
 
-dateutil is the oracle: property tests hold the arithmetic against it. A thousand weekly series over a year take the arithmetic
-a tenth of dateutil's time and less.
+dateutil is the oracle: property tests hold the arithmetic against it. A thousand weekly series over a year take the
+arithmetic a tenth of dateutil's time and less.
 """
 
 from __future__ import annotations
@@ -22,8 +23,8 @@ _LONGEST = 400 * 12  # months that a monthly rule is followed
 def walls_between(rule: str, wall: datetime, low: datetime, high: datetime, zone: Any) -> Iterator[datetime]:
     """The wall times of a rule that begins at ``wall``, from ``low`` to ``high``, both included, in order.
 
-    All are naive, or all carry ``zone``: Python reckons and compares times of one zone by the wall clock. An UNTIL in UTC is
-    read in ``zone``. Raises RowFault if the text is no rule.
+    All are naive, or all carry ``zone``: Python reckons and compares times of one zone by the wall clock. An UNTIL in
+    UTC is read in ``zone``. Raises RowFault if the text is no rule.
     """
     parts = _parts_of(rule)
     make = _PLAIN.get(parts.get("FREQ", ""))

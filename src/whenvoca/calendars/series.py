@@ -1,4 +1,5 @@
-"""A series in parts: ended before one of its occurrences, its rest as a series of its own, and moved as one of them was."""
+"""A series in parts: ended before one of its occurrences, its rest as a series of its own, and moved as one of them
+was."""
 
 from __future__ import annotations
 
@@ -23,7 +24,8 @@ def ended_before(master: Event, occurrence: Event, others: tuple[Event, ...]) ->
     later = [each for each in others if each.occurrence is not None and _is_after(each.occurrence, at)]
     if later:
         raise RowFault(
-            f'of "{master.title}" {len(later)} occurrences after {at:%Y-%m-%d} were changed one by one and would be lost',
+            f'of "{master.title}" {len(later)} occurrences after {at:%Y-%m-%d} were changed one by one and would be '
+            "lost",
             mend="change or delete those first",
         )
     parts = [part for part in master.rule.split(";") if part.split("=")[0].upper() not in ("UNTIL", "COUNT")]
@@ -58,14 +60,22 @@ def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
 
 
 def moved_series(master: Event, occurrence: Event, changed: Event, others: Sequence[Event] = ()) -> Event:
-    """The whole series with what was changed in one of its occurrences; times move by as much, and what was taken out with them.
+    """The whole series with what was changed in one of its occurrences; times move by as much, and what was taken out
+    with them.
 
-    ``others`` are the occurrences that were changed one by one: they would be lost, so RowFault is raised where times move.
+    ``others`` are the occurrences that were changed one by one: they would be lost, so RowFault is raised where times
+    move.
     """
     new = replace(
-        changed, start=master.start, end=master.end, rule=master.rule, excluded=master.excluded, added=master.added,
-        occurrence=None, sequence=master.sequence + 1,
-    )  # fmt: skip
+        changed,
+        start=master.start,
+        end=master.end,
+        rule=master.rule,
+        excluded=master.excluded,
+        added=master.added,
+        occurrence=None,
+        sequence=master.sequence + 1,
+    )
     if (changed.start, changed.end) == (occurrence.start, occurrence.end):
         return new
     if others and changed.start != occurrence.start:
@@ -92,17 +102,25 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
         start: Any = moved(master.start)
         end = (start.astimezone(UTC) + length).astimezone(start.tzinfo)
         return replace(
-            new, start=start, end=end, rule=rule, excluded=tuple(moved(each) for each in master.excluded),
+            new,
+            start=start,
+            end=end,
+            rule=rule,
+            excluded=tuple(moved(each) for each in master.excluded),
             added=tuple(moved(each) for each in master.added),
-        )  # fmt: skip
+        )
     if not isinstance(changed.start, datetime) and not isinstance(master.start, datetime):
         assert not isinstance(occurrence.start, datetime)
         by = changed.start - occurrence.start
         first = master.start + by
         return replace(
-            new, start=first, end=first + (changed.end - changed.start), rule=rule,
-            excluded=tuple(each + by for each in master.excluded), added=tuple(each + by for each in master.added),
-        )  # fmt: skip
+            new,
+            start=first,
+            end=first + (changed.end - changed.start),
+            rule=rule,
+            excluded=tuple(each + by for each in master.excluded),
+            added=tuple(each + by for each in master.added),
+        )
     raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
 
 
@@ -117,8 +135,8 @@ def _day_of(moment: datetime | date) -> date:
 
 
 def moved_rule(rule: str, days: int) -> str:
-    """The rule of a series that is moved by so many days: its weekdays turn with it. Raises RowFault where it hangs on days that
-    cannot be turned, such as the first monday or the 15th."""
+    """The rule of a series that is moved by so many days: its weekdays turn with it. Raises RowFault where it hangs on
+    days that cannot be turned, such as the first monday or the 15th."""
     found = []
     for part in rule.split(";"):
         name, _, value = part.partition("=")
@@ -131,7 +149,8 @@ def moved_rule(rule: str, days: int) -> str:
             value = ",".join(_CODES[(_CODES.index(code) + days) % 7] for code in codes)
         elif name.upper() in ("BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "BYMONTH"):
             raise RowFault(
-                "a series on certain days of the month or year cannot be moved to another day by one of its occurrences",
+                "a series on certain days of the month or year cannot be moved to another day by one of its "
+                "occurrences",
                 mend="make it anew",
             )
         found.append(f"{name}={value}")

@@ -14,8 +14,8 @@ _ENDLESS = datetime(9999, 1, 1, tzinfo=UTC)  # where a task without start and du
 class Task(Event, frozen=True, kw_only=True):
     """One task of a list. ``start`` and ``end`` (its DUE) may be missing; ``finished`` is when it was ticked off.
 
-    ``section`` is kept as its category, ``person`` as its one attendee, ``source`` as RELATED-TO: the UID or key of what the
-    task was made from.
+    ``section`` is kept as its category, ``person`` as its one attendee, ``source`` as RELATED-TO: the UID or key of
+    what the task was made from.
     """
 
     start: datetime | date | None = None  # type: ignore[assignment]
@@ -59,10 +59,16 @@ class Task(Event, frozen=True, kw_only=True):
 
 
 PROPERTIES = {
-    "title": ("SUMMARY",), "start": ("DTSTART",), "due": ("DUE", "DURATION"), "section": ("CATEGORIES",),
-    "person": ("ATTENDEE",), "details": ("DESCRIPTION",), "priority": ("PRIORITY",),
-    "finished": ("COMPLETED", "STATUS", "PERCENT-COMPLETE"), "source": ("RELATED-TO",),
-}  # fmt: skip
+    "title": ("SUMMARY",),
+    "start": ("DTSTART",),
+    "due": ("DUE", "DURATION"),
+    "section": ("CATEGORIES",),
+    "person": ("ATTENDEE",),
+    "details": ("DESCRIPTION",),
+    "priority": ("PRIORITY",),
+    "finished": ("COMPLETED", "STATUS", "PERCENT-COMPLETE"),
+    "source": ("RELATED-TO",),
+}
 
 
 def due_after(start: datetime | date, length: timedelta) -> datetime | date:

@@ -27,11 +27,20 @@ _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]")
 _OF_TASKS = ("due", "section", "person", "finished", "source")
 # Which properties each field of the language is written as; what is not listed is never touched in a change.
 PROPERTIES = {
-    "title": ("SUMMARY",), "start": ("DTSTART",), "end": ("DTEND", "DURATION"), "location": ("LOCATION",),
-    "details": ("DESCRIPTION",), "attendees": ("ATTENDEE",), "optional": ("ATTENDEE",), "repeat": ("RRULE",),
-    "busy": ("TRANSP", "STATUS", _BUSY), "priority": ("PRIORITY",), "colour": ("COLOR",),
-    "category": ("CATEGORIES",), "private": ("CLASS",),
-}  # fmt: skip
+    "title": ("SUMMARY",),
+    "start": ("DTSTART",),
+    "end": ("DTEND", "DURATION"),
+    "location": ("LOCATION",),
+    "details": ("DESCRIPTION",),
+    "attendees": ("ATTENDEE",),
+    "optional": ("ATTENDEE",),
+    "repeat": ("RRULE",),
+    "busy": ("TRANSP", "STATUS", _BUSY),
+    "priority": ("PRIORITY",),
+    "colour": ("COLOR",),
+    "category": ("CATEGORIES",),
+    "private": ("CLASS",),
+}
 
 
 def write_calendar(event: Event, stamp: datetime) -> bytes:
@@ -185,8 +194,13 @@ def _busy_lines(event: Event) -> Sequence[str]:
 
 def alarm_lines(span: Duration, title: str) -> list[str]:
     """A VALARM that shows the title (RFC 5545 3.6.6)."""
-    return ["BEGIN:VALARM", "ACTION:DISPLAY", f"TRIGGER:{to_ical_duration(span)}",
-            f"DESCRIPTION:{escape_text(title) or 'Reminder'}", "END:VALARM"]  # fmt: skip
+    return [
+        "BEGIN:VALARM",
+        "ACTION:DISPLAY",
+        f"TRIGGER:{to_ical_duration(span)}",
+        f"DESCRIPTION:{escape_text(title) or 'Reminder'}",
+        "END:VALARM",
+    ]
 
 
 @lru_cache(maxsize=1024)
@@ -202,8 +216,8 @@ def to_ical_duration(span: Duration) -> str:
 
 
 def carried(text: str) -> str:
-    """The text as iCalendar carries it (RFC 5545 3.3.11), and as it is read back: lines end in one way, control characters are
-    not there."""
+    """The text as iCalendar carries it (RFC 5545 3.3.11), and as it is read back: lines end in one way, control
+    characters are not there."""
     return text if text.isprintable() else _CONTROL.sub("", text.replace("\r\n", "\n").replace("\r", "\n"))
 
 

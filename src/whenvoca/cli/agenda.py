@@ -69,10 +69,15 @@ def command(
     if png or html:
         _draw(kit, shown, names, first, zone, today, png, html, common)
     elif common.as_json:
-        show_json({
-            "from": first_moment(first, zone), "until": first_moment(last, zone), "zone": zone.key,
-            "events": [_to_json(each, zone) for each in shown], "unread": [str(each) for each in unread],
-        })  # fmt: skip
+        show_json(
+            {
+                "from": first_moment(first, zone),
+                "until": first_moment(last, zone),
+                "zone": zone.key,
+                "events": [_to_json(each, zone) for each in shown],
+                "unread": [str(each) for each in unread],
+            }
+        )
     elif week:
         show_week(lay_out_week(shown, first, zone), names, zone, today)
     else:
@@ -142,7 +147,8 @@ def _piece_by_piece(calendar: CalendarFace, low: datetime, high: datetime) -> tu
 def _show_list(shown: list[Shown], first: date, last: date, zone: ZoneInfo, common: Common) -> None:
     if not shown:
         say(
-            f"nothing from {first.day} {first:%B %Y} to {(last - timedelta(days=1)).day} {last - timedelta(days=1):%B %Y}"
+            f"nothing from {first.day} {first:%B %Y} to {(last - timedelta(days=1)).day} "
+            f"{last - timedelta(days=1):%B %Y}"
         )
         say_next("another time: whenvoca agenda --from DATE", quiet=common.quiet)
         return
@@ -188,23 +194,40 @@ def _to_json(shown: Shown, zone: ZoneInfo) -> dict[str, Any]:
     start: datetime | date = event.start
     end: datetime | date = event.end
     return {
-        "uid": event.uid, "title": event.title, "calendar": shown.calendar,
+        "uid": event.uid,
+        "title": event.title,
+        "calendar": shown.calendar,
         "start": start.astimezone(zone) if isinstance(start, datetime) else start,
         "end": end.astimezone(zone) if isinstance(end, datetime) else end,
         "zone": getattr(start.tzinfo, "key", "UTC") if isinstance(start, datetime) else None,
-        "whole_day": event.is_whole_day, "last_day": event.last_day if event.is_whole_day else None,
-        "occurrence": event.occurrence, "location": event.location, "details": event.details,
+        "whole_day": event.is_whole_day,
+        "last_day": event.last_day if event.is_whole_day else None,
+        "occurrence": event.occurrence,
+        "location": event.location,
+        "details": event.details,
         "attendees": [each.address for each in event.attendees if not each.optional],
-        "optional": [each.address for each in event.attendees if each.optional], "organizer": event.organizer,
-        "busy": event.busy, "colour": event.colour, "category": list(event.categories), "priority": event.priority,
-        "private": event.private, "alarms": list(event.alarms),
-    }  # fmt: skip
+        "optional": [each.address for each in event.attendees if each.optional],
+        "organizer": event.organizer,
+        "busy": event.busy,
+        "colour": event.colour,
+        "category": list(event.categories),
+        "priority": event.priority,
+        "private": event.private,
+        "alarms": list(event.alarms),
+    }
 
 
 def _draw(
-    kit: Kit, shown: list[Shown], names: list[str], first: date, zone: ZoneInfo, today: date, png: Path | None, html: Path | None,
+    kit: Kit,
+    shown: list[Shown],
+    names: list[str],
+    first: date,
+    zone: ZoneInfo,
+    today: date,
+    png: Path | None,
+    html: Path | None,
     common: Common,
-) -> None:  # fmt: skip
+) -> None:
     week = lay_out_week(shown, first, zone)
     title = kit.workspace.name
     if png:

@@ -24,9 +24,12 @@ def give_option(function: Callable[..., Any]) -> Callable[..., Any]:
     """Adds --give, handed over as ``given``: texts by name."""
 
     @click.option(
-        "--give", "gives", multiple=True, metavar="NAME=VALUE",
+        "--give",
+        "gives",
+        multiple=True,
+        metavar="NAME=VALUE",
         help='An answer to what a workflow asks: --give span="45 minutes"; NAME=- reads it from standard input.',
-    )  # fmt: skip
+    )
     @functools.wraps(function)
     def wrapped(*args: Any, gives: tuple[str, ...], **more: Any) -> Any:
         return function(*args, given=_read_gives(gives), **more)

@@ -98,10 +98,15 @@ def fault_to_json(fault: Fault) -> dict[str, Any]:
     """A fault as JSON."""
     spot = fault.spot
     return {
-        "file": fault.file, "line": spot.line if spot else None, "column": spot.column if spot else None,
-        "length": spot.length if spot else None, "message": fault.message, "mend": fault.mend, "source": fault.source,
+        "file": fault.file,
+        "line": spot.line if spot else None,
+        "column": spot.column if spot else None,
+        "length": spot.length if spot else None,
+        "message": fault.message,
+        "mend": fault.mend,
+        "source": fault.source,
         "in_data": fault.in_data,
-    }  # fmt: skip
+    }
 
 
 def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
@@ -109,7 +114,9 @@ def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
         "ok": not result.all_faults,
         "workflows": [
             {
-                "name": workflow.name, "file": workflow.file, "title": workflow.settings.title,
+                "name": workflow.name,
+                "file": workflow.file,
+                "title": workflow.settings.title,
                 "sound": not any(not fault.in_data for fault in result.faults.get(workflow.file, ())),
                 "would_take_up": seen.waiting.get(workflow.file, []),
             }
@@ -118,4 +125,4 @@ def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
         "faults": [fault_to_json(fault) for fault in result.all_faults],
         "warnings": [*result.warnings, *(f"{each.said}; {each.mend}" for each in seen.renamed)],
         "not_taken_up": seen.left_out,
-    }  # fmt: skip
+    }

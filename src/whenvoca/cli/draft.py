@@ -38,14 +38,12 @@ _VALIDATED_BELOW = 500  # empty rows below the data that take dates only, too
 @click.option("--dates", default="", metavar="ORDER", help='How 03/04 is read: --dates "day first".')
 @click.option("--prepare", is_flag=True, help="Add the outcome columns to the sheet, and date validation to its dates.")
 @common_options
-def command(
-    common: Common, file: Path, into: str, out_of: str, name: str, tab: str, dates: str, prepare: bool
-) -> int:  # fmt: skip
+def command(common: Common, file: Path, into: str, out_of: str, name: str, tab: str, dates: str, prepare: bool) -> int:
     """Look at a spreadsheet and write a first workflow for it, with the place in whenvoca.toml.
 
     Headings are found, columns matched to the fields of an event by name and by content; what is a guess is marked
-    "unsure" in the file. With --out-of it goes the other way: the events of a calendar are filled into a new FILE, and a
-    mirror is written that adopts them by their UIDs, so that they can be edited in the sheet.
+    "unsure" in the file. With --out-of it goes the other way: the events of a calendar are filled into a new FILE, and
+    a mirror is written that adopts them by their UIDs, so that they can be edited in the sheet.
 
     Example: whenvoca draft requests.xlsx --into domes --prepare
     """
@@ -68,8 +66,16 @@ def command(
     workflow.parent.mkdir(exist_ok=True)
     replace_file(workflow, draft.workflow.encode())
     if common.as_json:
-        show_json({"place": word, "workflow": f"workflows/{word}.voca", "unsure": draft.unsure, "settings": settings,
-                   "filled": count, "text": draft.workflow})  # fmt: skip
+        show_json(
+            {
+                "place": word,
+                "workflow": f"workflows/{word}.voca",
+                "unsure": draft.unsure,
+                "settings": settings,
+                "filled": count,
+                "text": draft.workflow,
+            }
+        )
         return 0
     if count:
         say(f"{count} events are filled into {file}")
@@ -96,7 +102,7 @@ def _calendar_named(kit: Kit, name: str) -> str:
 
 def _look(
     kit: Kit, file: Path, word: str, calendar: str, tab: str, dates: str, *, prepare: bool
-) -> tuple[Draft, dict[str, Any]]:  # fmt: skip
+) -> tuple[Draft, dict[str, Any]]:
     opened = OpenFile(file, make_backing(file), RealClock())
     if prepare and opened.backing.unwritable:
         raise RequestFault(f"cannot be prepared: {opened.backing.unwritable}", where=str(file))

@@ -73,7 +73,8 @@ def _presence(shown: dict[str, Any]) -> str:
 
 
 def _when(after: dict[str, Any]) -> str:
-    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away. Of a task, when it is due."""
+    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away. Of a task, when it is
+    due."""
     start, end = after.get("start"), after.get("end")
     if isinstance(start, datetime) and isinstance(end, datetime):
         end = end.astimezone(start.tzinfo)
@@ -191,6 +192,10 @@ def count_effects(effects: Sequence[Effect]) -> str:
 def effect_to_json(effect: Effect) -> dict[str, Any]:
     """An effect as JSON."""
     return {
-        "place": effect.place, "verb": effect.verb, "target": effect.target, "before": effect.before, "after": effect.after,
+        "place": effect.place,
+        "verb": effect.verb,
+        "target": effect.target,
+        "before": effect.before,
+        "after": effect.after,
         "notes": list(effect.notes),
-    }  # fmt: skip
+    }

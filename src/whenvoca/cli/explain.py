@@ -145,13 +145,22 @@ def _line(told: Told) -> Any:
 
 def _to_json(told: Explanation) -> dict[str, Any]:
     return {
-        "workflow": told.workflow, "subject": told.subject, "run": told.run or None, "outcome": told.outcome,
-        "happened": told.happened, "reason": told.reason, "fields": told.state,
+        "workflow": told.workflow,
+        "subject": told.subject,
+        "run": told.run or None,
+        "outcome": told.outcome,
+        "happened": told.happened,
+        "reason": told.reason,
+        "fields": told.state,
         "told": [
             {
-                "kind": each.kind, "line": each.line or None, "text": each.text, "values": dict(each.values),
-                "holds": each.holds, "effect": effect_to_json(each.effect) if each.effect else None,
+                "kind": each.kind,
+                "line": each.line or None,
+                "text": each.text,
+                "values": dict(each.values),
+                "holds": each.holds,
+                "effect": effect_to_json(each.effect) if each.effect else None,
             }
             for each in told.told
         ],
-    }  # fmt: skip
+    }

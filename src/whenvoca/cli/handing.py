@@ -20,8 +20,8 @@ _STEP = 0.05
 
 
 def hand_over(arguments: Sequence[str], folder: Path) -> int | None:
-    """Lets the watching process do it, prints what it would have printed, and answers its status; None if that process is
-    gone meanwhile, so that the command can be done here. Raises PlaceTrouble where it does not answer."""
+    """Lets the watching process do it, prints what it would have printed, and answers its status; None if that process
+    is gone meanwhile, so that the command can be done here. Raises PlaceTrouble where it does not answer."""
     workspace = load_workspace(folder.parent)
     ledger = SqliteLedger(folder / "ledger.sqlite")
     try:

@@ -22,9 +22,14 @@ if TYPE_CHECKING:
 WIDEST = 100
 _WEIGHTS = ("bold", "dim", "italic")
 OUTCOME_STYLES = {
-    "done": "green", "failed": "bold red", "waiting": "yellow", "begun": "yellow", "dropped": "dim", "not taken up": "yellow",
+    "done": "green",
+    "failed": "bold red",
+    "waiting": "yellow",
+    "begun": "yellow",
+    "dropped": "dim",
+    "not taken up": "yellow",
     "missed": "yellow",
-}  # fmt: skip
+}
 
 
 class Column(Struct, frozen=True):
@@ -133,7 +138,8 @@ Piece = str | tuple[str, str]  # a text, or one with its style
 
 
 def show_line(*pieces: Piece, err: bool = False, wraps: bool = True) -> None:
-    """A line without rich, which takes longer to load than most commands take: coloured and wrapped on a terminal only."""
+    """A line without rich, which takes longer to load than most commands take: coloured and wrapped on a terminal
+    only."""
     stream = sys.stderr if err else sys.stdout
     parts = [(each, "") if isinstance(each, str) else each for each in pieces]
     if not stream.isatty():

@@ -19,16 +19,25 @@ def command(common: Common) -> int:
     kit = common.open()
     reports = kit.places.describe()
     if common.as_json:
-        show_json({
-            "places": [
-                {
-                    "name": r.name, "kind": r.kind, "address": r.address, "zone": r.zone, "answers": not r.trouble,
-                    "holds": r.holds, "trouble": r.trouble, "mend": r.mend, "notes": list(r.notes),
-                }
-                for r in reports
-            ],
-            "watch": read_health(kit.workspace),
-        })  # fmt: skip
+        show_json(
+            {
+                "places": [
+                    {
+                        "name": r.name,
+                        "kind": r.kind,
+                        "address": r.address,
+                        "zone": r.zone,
+                        "answers": not r.trouble,
+                        "holds": r.holds,
+                        "trouble": r.trouble,
+                        "mend": r.mend,
+                        "notes": list(r.notes),
+                    }
+                    for r in reports
+                ],
+                "watch": read_health(kit.workspace),
+            }
+        )
         return 0
     show_table(
         [
@@ -52,7 +61,8 @@ def command(common: Common) -> int:
     if health := read_health(kit.workspace):
         coming = f", next at {str(health['next'])[:16].replace('T', ' ')} UTC" if health.get("next") else ""
         say(
-            f"watched by process {health['process']}, last looked {str(health['looked'])[:19].replace('T', ' ')}{coming}"
+            f"watched by process {health['process']}, last looked "
+            f"{str(health['looked'])[:19].replace('T', ' ')}{coming}"
         )
     say_next("whenvoca check", quiet=common.quiet)
     return 0

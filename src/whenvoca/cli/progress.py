@@ -21,9 +21,14 @@ def progress_bar(what: str, silent: bool) -> Iterator[Callable[[int, int], None]
 
     began = time.monotonic()
     bar = Progress(
-        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TextColumn("{task.fields[rate]}"),
-        TimeElapsedColumn(), console=Console(stderr=True), transient=True,
-    )  # fmt: skip
+        TextColumn("{task.description}"),
+        BarColumn(),
+        MofNCompleteColumn(),
+        TextColumn("{task.fields[rate]}"),
+        TimeElapsedColumn(),
+        console=Console(stderr=True),
+        transient=True,
+    )
     task = bar.add_task(what, total=None, rate="")
     shown = False
 

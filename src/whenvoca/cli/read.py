@@ -45,9 +45,16 @@ command.add_command(reading.text)
 @click.option("--delimiter", default="", metavar="SIGN", help='Of a CSV where it is not seen: --delimiter ";".')
 @common_options
 def sheet(
-    common: Common, file: str, tab: str, header: int | None, dates: str, decimal: str, kinds: tuple[str, ...], encoding: str,
+    common: Common,
+    file: str,
+    tab: str,
+    header: int | None,
+    dates: str,
+    decimal: str,
+    kinds: tuple[str, ...],
+    encoding: str,
     delimiter: str,
-) -> int:  # fmt: skip
+) -> int:
     """Show the headings, columns, kinds and date formats of a sheet, and the cells in doubt.
 
     FILE is an .xlsx, .xlsm or .csv; the name of a sheet place of the workspace reads it with that place's settings.
@@ -146,17 +153,31 @@ def _show(document: dict[str, Any], common: Common, shown_as: str, places: Seque
         status = styled(column["status"], "" if column["status"] == "ok" else "yellow")
         sample = next((cell["text"] for cell in column["cells"] if not cell["fault"]), "")
         doubts = sum(1 for cell in column["cells"] if cell["fault"])
-        rows.append((
-            column["letter"], column["name"], column["kind"], column["format"] or "", status, len(column["cells"]),
-            doubts or "", sample.replace("\n", " ")[:28],
-        ))  # fmt: skip
+        rows.append(
+            (
+                column["letter"],
+                column["name"],
+                column["kind"],
+                column["format"] or "",
+                status,
+                len(column["cells"]),
+                doubts or "",
+                sample.replace("\n", " ")[:28],
+            )
+        )
     show_table(
         [
-            Column("", align="right"), Column("column"), Column("kind"), Column("format", drop=1), Column("read"),
-            Column("filled", drop=2, align="right"), Column("in doubt", align="right"), Column("such as", drop=3),
+            Column("", align="right"),
+            Column("column"),
+            Column("kind"),
+            Column("format", drop=1),
+            Column("read"),
+            Column("filled", drop=2, align="right"),
+            Column("in doubt", align="right"),
+            Column("such as", drop=3),
         ],
         rows,
-    )  # fmt: skip
+    )
     unread = [cell for column in document["columns"] for cell in column["cells"] if cell["fault"]]
     for cell in unread[:_MOST_DOUBTS]:
         console().print(styled(f"{cell['cell']}: {cell['fault']}", "yellow"), soft_wrap=True)

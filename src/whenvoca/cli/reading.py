@@ -25,8 +25,8 @@ from whenvoca.values.zones import load_zone
 def text(common: Common, text: str) -> int:
     """Show how a request in words would be understood; nothing is changed.
 
-    With - each line of standard input is a request by itself. In a workspace its calendars, people, zone and date order count;
-    elsewhere there is only the text.
+    With - each line of standard input is a request by itself. In a workspace its calendars, people, zone and date order
+    count; elsewhere there is only the text.
 
     Example: whenvoca read text "shift the council call to monday at ten"
     """

@@ -26,20 +26,28 @@ from whenvoca.errors import ExitCode, RequestFault
 @choice_options
 @give_option
 @click.option(
-    "--sample", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+    "--sample",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
     help="Rows of this file instead of the sheet's: --sample one-row.csv.",
-)  # fmt: skip
+)
 @click.option("--from", "begin", default="", metavar="MOMENT", help="Play the clock from then on: --from 2027-03-19.")
 @click.option("--until", default="", metavar="MOMENT", help='Play it up to then: --until "2027-03-22 20:00".')
 @common_options
 def command(
-    common: Common, workflows: tuple[str, ...], choice: Choice | None, sample: Path | None, given: dict[str, str], begin: str, until: str,
-) -> int:  # fmt: skip
+    common: Common,
+    workflows: tuple[str, ...],
+    choice: Choice | None,
+    sample: Path | None,
+    given: dict[str, str],
+    begin: str,
+    until: str,
+) -> int:
     """Show what a run would do, as a list of effects, old → new, by place. Nothing is written anywhere.
 
     The very same steps run as in `run`, on places that are read for real; a later step sees what an earlier one would
-    have done. Exit status 1 if a run would fail, 4 if the brake would hold a batch. With --from and --until the clock is played
-    through a period: which triggers by the clock, and which starts and ends of events would fire when.
+    have done. Exit status 1 if a run would fail, 4 if the brake would hold a batch. With --from and --until the clock
+    is played through a period: which triggers by the clock, and which starts and ends of events would fire when.
 
     Example: whenvoca rehearse slot-requests --row 7,9-12
     """
@@ -117,13 +125,21 @@ def _to_json(done: Rehearsal) -> dict[str, Any]:
     return {
         "runs": [
             {
-                "workflow": each.workflow, "subject": each.label, "at": each.at, "outcome": each.outcome, "reason": each.reason,
-                "mend": each.mend, "effects": [effect_to_json(effect) for effect in each.effects],
+                "workflow": each.workflow,
+                "subject": each.label,
+                "at": each.at,
+                "outcome": each.outcome,
+                "reason": each.reason,
+                "mend": each.mend,
+                "effects": [effect_to_json(effect) for effect in each.effects],
             }
             for each in done.outcome.results
         ],
         "faults": [{"message": fault} for fault in done.outcome.faults],
         "waits": list(done.outcome.waits),
-        "held": [{"workflow": held.workflow, "what": held.what, "count": held.count, "limit": held.limit} for held in done.held],
+        "held": [
+            {"workflow": held.workflow, "what": held.what, "count": held.count, "limit": held.limit}
+            for held in done.held
+        ],
         "sets_off": dict(done.set_off),
-    }  # fmt: skip
+    }

@@ -34,9 +34,9 @@ _MOST_SHOWN, _ALL = 40, 10**9
 def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, given: dict[str, str], yes: bool) -> int:
     """Take up what is waiting for these workflows (all, unless some are named), once.
 
-    They are checked first; with a fault nothing runs. A second run changes nothing. One that waits for the clock or for a hand is
-    started once, now, where it is named. Exit status 1 if a run failed,
-    3 if a place could not be reached; what was begun then goes on with the next run.
+    They are checked first; with a fault nothing runs. A second run changes nothing. One that waits for the clock or for
+    a hand is started once, now, where it is named. Exit status 1 if a run failed, 3 if a place could not be reached;
+    what was begun then goes on with the next run.
 
     Example: whenvoca run slot-requests
     """
@@ -58,9 +58,14 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, g
         _heed_renamed(find_renamed(ledger, active, kit.names()), common, yes=yes)
         kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
         request = Request(
-            choice, allow=lambda held: yes or _ask(held, common), kept=kept, progress=progress, by_hand=by_hand,
-            answer=answers.answer, pick=answers.pick,
-        )  # fmt: skip
+            choice,
+            allow=lambda held: yes or _ask(held, common),
+            kept=kept,
+            progress=progress,
+            by_hand=by_hand,
+            answer=answers.answer,
+            pick=answers.pick,
+        )
         outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, request)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
@@ -158,7 +163,8 @@ def _summary(outcome: Outcome, common: Common, noun: str) -> None:
         if outcome.unanswered:
             verb = "waits" if outcome.unanswered == 1 else "wait"
             say(
-                f"{count_of(outcome.unanswered, noun)} that failed before {verb} for a correction: whenvoca runs --failed"
+                f"{count_of(outcome.unanswered, noun)} that failed before {verb} for a correction: whenvoca runs "
+                "--failed"
             )
         return
     say(", ".join(said))
@@ -171,27 +177,34 @@ def _summary(outcome: Outcome, common: Common, noun: str) -> None:
 def run_to_json(each: RunResult) -> dict[str, Any]:
     """One run as JSON."""
     return {
-        "run": each.run, "workflow": each.workflow, "subject": each.label, "outcome": each.outcome,
-        "reason": each.reason, "mend": each.mend, "effects": [effect_to_json(effect) for effect in each.effects],
-    }  # fmt: skip
+        "run": each.run,
+        "workflow": each.workflow,
+        "subject": each.label,
+        "outcome": each.outcome,
+        "reason": each.reason,
+        "mend": each.mend,
+        "effects": [effect_to_json(effect) for effect in each.effects],
+    }
 
 
 def outcome_to_json(outcome: Outcome) -> dict[str, Any]:
     """The outcome of `run` and `retry` as JSON."""
     return {
-        "runs": [
-run_to_json(each) for each in outcome.results],
+        "runs": [run_to_json(each) for each in outcome.results],
         "faults": [{"message": fault} for fault in outcome.faults],
         "waits": list(outcome.waits),
         "unanswered": outcome.unanswered,
         "troubles": list(outcome.troubles),
         "held": [held_to_json(held) for held in outcome.held],
-    }  # fmt: skip
+    }
 
 
 def held_to_json(held: Held) -> dict[str, Any]:
     """A held batch as JSON."""
     return {
-        "workflow": held.workflow, "what": held.what, "count": held.count, "limit": held.limit,
+        "workflow": held.workflow,
+        "what": held.what,
+        "count": held.count,
+        "limit": held.limit,
         "effects": [effect_to_json(effect) for effect in held.effects],
-    }  # fmt: skip
+    }

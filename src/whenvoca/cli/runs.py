@@ -56,9 +56,14 @@ def _records(kit: Kit, workflow: str, failed: bool, limit: int, since: datetime 
 
 def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
     columns = [
-        Column("run", align="right"), Column("when"), Column("about"), Column("outcome"), Column("what", wraps=True),
-        Column("ms", drop=2, align="right"), Column("workflow", drop=1),
-    ]  # fmt: skip
+        Column("run", align="right"),
+        Column("when"),
+        Column("about"),
+        Column("outcome"),
+        Column("what", wraps=True),
+        Column("ms", drop=2, align="right"),
+        Column("workflow", drop=1),
+    ]
     zone = kit.workspace.zone
     rows = []
     for record in records:
@@ -93,8 +98,17 @@ def _brief(record: RunRecord) -> str:
 
 def _to_json(record: RunRecord) -> dict[str, Any]:
     return {
-        "run": record.number, "workflow": record.workflow, "place": record.place, "subject": record.label,
-        "key": record.subject, "started": record.started, "outcome": record.outcome, "reason": record.reason,
-        "milliseconds": record.milliseconds, "kind": record.kind, "undoes": record.undoes, "undone": record.undone,
+        "run": record.number,
+        "workflow": record.workflow,
+        "place": record.place,
+        "subject": record.label,
+        "key": record.subject,
+        "started": record.started,
+        "outcome": record.outcome,
+        "reason": record.reason,
+        "milliseconds": record.milliseconds,
+        "kind": record.kind,
+        "undoes": record.undoes,
+        "undone": record.undone,
         "effects": [effect_to_json(effect) for effect in record.effects],
-    }  # fmt: skip
+    }

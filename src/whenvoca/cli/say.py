@@ -34,9 +34,9 @@ def command(
 ) -> int:
     """Ask for a change of the calendars in your own words, or what is in them.
 
-    One conversation per person and room: what was spoken of last is "it", a question waits for its answer, and "undo that"
-    takes back what was done last. After half an hour of quiet it is forgotten. Exit status 4 where an answer is asked for.
-    Without a text, --to shows the room.
+    One conversation per person and room: what was spoken of last is "it", a question waits for its answer, and "undo
+    that" takes back what was done last. After half an hour of quiet it is forgotten. Exit status 4 where an answer is
+    asked for. Without a text, --to shows the room.
 
     Example: whenvoca say "mirror wash thu 10:40" --in domes
     """

@@ -41,9 +41,9 @@ def command(common: Common, workflows: tuple[str, ...], as_diff: bool, only_chec
             if not (as_diff or only_check):
                 _write(path, tidied)
     if common.as_json:
-        show_json({
-            "files": [{"file": str(path), "changed": path in changed, "refused": path in refused} for path in files]
-        })  # fmt: skip
+        show_json(
+            {"files": [{"file": str(path), "changed": path in changed, "refused": path in refused} for path in files]}
+        )
     else:
         would = "would be tidied" if as_diff or only_check else "tidied"
         for path in changed:

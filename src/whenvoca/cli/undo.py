@@ -27,8 +27,8 @@ from whenvoca.errors import ExitCode, RequestFault
 def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, end: str, yes: bool) -> int:
     """Take runs back: events, rows and cells come back as they were. The list is shown first, and a yes asked for.
 
-    What another hand has changed since is left alone and named (exit status 1). What the runs set off is taken back with
-    them. An undone row is held until somebody changes it, or by `retry`. The undo is a run too, and can be undone.
+    What another hand has changed since is left alone and named (exit status 1). What the runs set off is taken back
+    with them. An undone row is held until somebody changes it, or by `retry`. The undo is a run too, and can be undone.
 
     Example: whenvoca undo 14
     """
@@ -86,9 +86,13 @@ def _to_json(outcome: UndoOutcome, *, done: bool) -> dict[str, Any]:
         "done": done,
         "runs": [
             {
-                "undoes": run.record.number, "run": run.number if done else None, "workflow": run.record.workflow,
-                "subject": run.record.label, "effects": [effect_to_json(effect) for effect in run.effects], "left": run.left,
+                "undoes": run.record.number,
+                "run": run.number if done else None,
+                "workflow": run.record.workflow,
+                "subject": run.record.label,
+                "effects": [effect_to_json(effect) for effect in run.effects],
+                "left": run.left,
             }
             for run in outcome.runs
         ],
-    }  # fmt: skip
+    }

@@ -39,8 +39,9 @@ from whenvoca.places.waking import FileWaker
 def command(common: Common, until: str, once: bool) -> int:
     """Keep taking up what is waiting: changed files and calendars, starts of events, the clock.
 
-    One line an occurrence, to be read the next morning. Ctrl-C and SIGTERM finish the step at hand and stop. Other commands
-    may be used meanwhile: they hand their work over. With --now and --until the clock is played from moment to moment.
+    One line an occurrence, to be read the next morning. Ctrl-C and SIGTERM finish the step at hand and stop. Other
+    commands may be used meanwhile: they hand their work over. With --now and --until the clock is played from moment to
+    moment.
 
     Example: whenvoca watch
     """
@@ -75,7 +76,8 @@ def command(common: Common, until: str, once: bool) -> int:
 
 
 def _loader(common: Common, first: Kit, ledger: Ledger) -> Callable[[], Loaded]:
-    """Reads the workspace anew each time that its files have changed. What may be another one's workflow does not run."""
+    """Reads the workspace anew each time that its files have changed. What may be another one's workflow does not
+    run."""
     kits = [first]
 
     def load() -> Loaded:

@@ -11,9 +11,15 @@ from whenvoca.reports.week import Piece, Week, bar_rows, colour_of, shown_hours,
 
 _GUTTER = 6
 _COLOURS = {
-    "steelblue": "blue", "seagreen": "green", "darkorange": "yellow", "mediumpurple": "magenta", "crimson": "red",
-    "teal": "cyan", "goldenrod": "yellow", "slategray": "white",
-}  # fmt: skip
+    "steelblue": "blue",
+    "seagreen": "green",
+    "darkorange": "yellow",
+    "mediumpurple": "magenta",
+    "crimson": "red",
+    "teal": "cyan",
+    "goldenrod": "yellow",
+    "slategray": "white",
+}
 
 
 def show_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, today: date) -> None:
@@ -81,9 +87,8 @@ def _hour_line(week: Week, calendars: Sequence[str], zone: ZoneInfo, width: int,
                 cell.append(" " * room)
             else:
                 label = _label(piece, hour, zone)[: room - 1].ljust(room)
-                cell.append(
-                    label[:1], style=_style(colour_of(piece.shown, calendars))
-                )  # words in the terminal's own colour
+                # words in the terminal's own colour
+                cell.append(label[:1], style=_style(colour_of(piece.shown, calendars)))
                 cell.append(label[1:])
         line.append_text(cell)
     return line

@@ -41,12 +41,30 @@ HEADINGS = (
 _REQUESTS: tuple[tuple[Any, ...], ...] = (
     ("R-101", date(2027, 3, 16), time(20, 45), time(23, 30), "M 81", "wide camera", "ines@example.org", "two filters"),
     ("R-102", date(2027, 3, 16), time(23, 30), time(4, 15), "NGC 4565", "spectrograph", "rui@example.org", ""),
-    ("R-104", "17.03.2027", time(21, 30), time(2, 0), "M 42", "wide camera", "ines@example.org, tomas@example.org", "bring flats"),
-    ("R-105", "31.02.2027", time(21, 30), time(2, 0), "M 13", "wide camera", "tomas@example.org", "date to be confirmed"),
+    (
+        "R-104",
+        "17.03.2027",
+        time(21, 30),
+        time(2, 0),
+        "M 42",
+        "wide camera",
+        "ines@example.org, tomas@example.org",
+        "bring flats",
+    ),
+    (
+        "R-105",
+        "31.02.2027",
+        time(21, 30),
+        time(2, 0),
+        "M 13",
+        "wide camera",
+        "tomas@example.org",
+        "date to be confirmed",
+    ),
     ("R-106", "19.03.2027", "9 pm", "midnight", "Jupiter", "planet camera", "ana@example.org", ""),
     ("R-107", date(2027, 3, 20), time(20, 15), time(22, 0), "=crab nebula", "", "rui@example.org", "no instrument yet"),
     ("R-108", date(2027, 3, 20), time(22, 0), time(5, 0), "Coma cluster", "wide camera", "ines, rui", "long one"),
-)  # fmt: skip
+)
 
 _VISITS = """\
 Answer;Booking;Visit no;School;Topic;Visit date;Begin;Finish;Pupils;Venue;Contact
@@ -194,24 +212,65 @@ def _write_calendars(folder: Path) -> None:
         return datetime(day.year, day.month, day.day, hour, minute, tzinfo=_ZONE)
 
     domes = [
-        Event(uid="mirror-cleaning@example.org", title="Mirror cleaning", start=at(date(2027, 1, 7), 11), rule="FREQ=WEEKLY;BYDAY=TH",
-              end=at(date(2027, 1, 7), 12), location="East dome", categories=("upkeep",)),
-        Event(uid="shutter@example.org", title="East dome closed: shutter", start=date(2027, 3, 23), end=date(2027, 3, 25),
-              categories=("upkeep",), colour="slategray"),
-        Event(uid="clock-night@example.org", title="M 81 with wide camera", start=at(date(2027, 3, 27), 22),
-              end=at(date(2027, 3, 28), 3), attendees=(Attendee("ines@example.org"),)),
-    ]  # fmt: skip
+        Event(
+            uid="mirror-cleaning@example.org",
+            title="Mirror cleaning",
+            start=at(date(2027, 1, 7), 11),
+            rule="FREQ=WEEKLY;BYDAY=TH",
+            end=at(date(2027, 1, 7), 12),
+            location="East dome",
+            categories=("upkeep",),
+        ),
+        Event(
+            uid="shutter@example.org",
+            title="East dome closed: shutter",
+            start=date(2027, 3, 23),
+            end=date(2027, 3, 25),
+            categories=("upkeep",),
+            colour="slategray",
+        ),
+        Event(
+            uid="clock-night@example.org",
+            title="M 81 with wide camera",
+            start=at(date(2027, 3, 27), 22),
+            end=at(date(2027, 3, 28), 3),
+            attendees=(Attendee("ines@example.org"),),
+        ),
+    ]
     outreach = [
-        Event(uid="planetarium@example.org", title="Planetarium evening", start=at(date(2027, 3, 17), 19),
-              end=at(date(2027, 3, 17), 20, 30), location="Hall", colour="teal"),
-        Event(uid="sea-school@example.org", title="Planetarium at Sea School", start=at(date(2027, 3, 19), 11, 10),
-              end=at(date(2027, 3, 19), 12, 40), location="Sea School, Rua 1, Port Town", busy="tentative"),
-    ]  # fmt: skip
+        Event(
+            uid="planetarium@example.org",
+            title="Planetarium evening",
+            start=at(date(2027, 3, 17), 19),
+            end=at(date(2027, 3, 17), 20, 30),
+            location="Hall",
+            colour="teal",
+        ),
+        Event(
+            uid="sea-school@example.org",
+            title="Planetarium at Sea School",
+            start=at(date(2027, 3, 19), 11, 10),
+            end=at(date(2027, 3, 19), 12, 40),
+            location="Sea School, Rua 1, Port Town",
+            busy="tentative",
+        ),
+    ]
     staff = [
-        Event(uid="council@example.org", title="Council call", start=at(date(2027, 3, 16), 10), end=at(date(2027, 3, 16), 11),
-              attendees=(Attendee("ana@example.org"), Attendee("rui@example.org", optional=True))),
-        Event(uid="ines-away@example.org", title="Ines on leave", start=date(2027, 3, 25), end=date(2027, 3, 27), busy="yes"),
-    ]  # fmt: skip
+        Event(
+            uid="council@example.org",
+            title="Council call",
+            start=at(date(2027, 3, 16), 10),
+            end=at(date(2027, 3, 16), 11),
+            attendees=(Attendee("ana@example.org"), Attendee("rui@example.org", optional=True)),
+        ),
+        Event(
+            uid="ines-away@example.org",
+            title="Ines on leave",
+            start=date(2027, 3, 25),
+            end=date(2027, 3, 27),
+            busy="yes",
+        ),
+    ]
     for name, events in (("domes", domes), ("outreach", outreach)):
         (folder / name).mkdir(parents=True, exist_ok=True)
         for event in events:

@@ -18,9 +18,15 @@ from whenvoca.values.times import shape_time
 from whenvoca.values.zones import to_moment
 
 _FORMS = {
-    "number": "such as 35", "yes/no": "yes or no", "date": "such as 2027-03-24", "time": "such as 21:30",
-    "moment": "such as 2027-03-24 21:30", "duration": "such as 45 minutes", "text": "a text", "list": "one a line",
-}  # fmt: skip
+    "number": "such as 35",
+    "yes/no": "yes or no",
+    "date": "such as 2027-03-24",
+    "time": "such as 21:30",
+    "moment": "such as 2027-03-24 21:30",
+    "duration": "such as 45 minutes",
+    "text": "a text",
+    "list": "one a line",
+}
 
 
 class Question(Struct, frozen=True):

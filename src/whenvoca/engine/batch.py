@@ -186,18 +186,25 @@ class Batch(Struct, kw_only=True):
         trigger, settings = program.workflow.trigger, program.workflow.settings
         assert trigger is not None
         context = RunContext(
-            self.stage, start.scope, self.root, program.workflow.identity, occurrence.subject, occurrence.place, self.people,
-            run=occurrence.run, sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=start.is_lost,
+            self.stage,
+            start.scope,
+            self.root,
+            program.workflow.identity,
+            occurrence.subject,
+            occurrence.place,
+            self.people,
+            run=occurrence.run,
+            sequence=occurrence.sequence,
+            is_set=trigger.is_set,
+            is_lost=start.is_lost,
             is_last_try=occurrence.tries + 1 >= settings.tries,
             reads=self.ledger.reads_of(self.ledger.last_run_of(occurrence)) if start.done or program.asks else {},
             ask=self.ask,
-        )  # fmt: skip
+        )
         journal = {entry.key: entry for entry in start.done}
         late = self._late(occurrence) if trigger.definition.watches in ("starts", "ends", "clock") else ""
         performing = program.perform(context)
-        return _Run(
-            occurrence, context, performing, journal, self.clock.tick(), late=late, is_astray=bool(start.done)
-        )  # fmt: skip
+        return _Run(occurrence, context, performing, journal, self.clock.tick(), late=late, is_astray=bool(start.done))
 
     def _late(self, occurrence: Occurrence) -> str:
         late = Duration.between(datetime.fromisoformat(occurrence.at), self.clock.now())
@@ -208,12 +215,12 @@ class Batch(Struct, kw_only=True):
         scope = Scope(None, "", self.clock.now(), UTC_ZONE)
         context = RunContext(
             self.stage, scope, self.root, occurrence.workflow, occurrence.subject, occurrence.place, self.people
-        )  # fmt: skip
+        )
         self._advance([_Run(occurrence, context, performing, {}, self.clock.tick())])
 
     def give_back(self, run: int, effect: Effect) -> bool:
-        """Carries out one effect that no workflow gives, in a run of its own: somebody's presence comes back. Answers whether
-        it was done."""
+        """Carries out one effect that no workflow gives, in a run of its own: somebody's presence comes back. Answers
+        whether it was done."""
         key = EffectKey("presence", "", 1)
         self.ledger.commit(Journal(intents=[(self._next_effect, run, key, effect)]))
         number, self._next_effect = self._next_effect, self._next_effect + 1
@@ -277,8 +284,8 @@ class Batch(Struct, kw_only=True):
         self._commit(journal, observed, claimed)
 
     def _save_before(self, asked: Sequence[tuple[_Run, int, EffectKey, Effect]]) -> dict[int, WhenvocaError]:
-        """Cells are saved before anything is told to others: what is told is then true. Answers the effects that must not
-        happen now, with the trouble of their run's cells."""
+        """Cells are saved before anything is told to others: what is told is then true. Answers the effects that must
+        not happen now, with the trouble of their run's cells."""
         if not any(effect.verb in TELLING for _, _, _, effect in asked) or not self._by_effect:
             return {}
         active = [run for run, _, _, _ in asked]
@@ -290,9 +297,13 @@ class Batch(Struct, kw_only=True):
         return refused
 
     def _commit(
-        self, journal: Journal, written: Sequence[tuple[Effect, Receipt, int]], claimed: Sequence[tuple[int, Occurrence, Effect]]
-    ) -> None:  # fmt: skip
-        """One round: intents, receipts and ends, claims on presence, and our own writes, where calendars are observed."""
+        self,
+        journal: Journal,
+        written: Sequence[tuple[Effect, Receipt, int]],
+        claimed: Sequence[tuple[int, Occurrence, Effect]],
+    ) -> None:
+        """One round: intents, receipts and ends, claims on presence, and our own writes, where calendars are
+        observed."""
         with self.ledger.transaction():
             self.ledger.commit(journal)
             for number, occurrence, effect in claimed:
@@ -300,7 +311,8 @@ class Batch(Struct, kw_only=True):
             note_own_events(self.ledger, self.stage.calendar, written, self.clock.now())
 
     def _step(self, run: _Run, answer: Receipt | WhenvocaError | None) -> tuple[int, EffectKey, Effect] | None:
-        """Takes the run to its next write that has no receipt yet; answers it with its number, that of before a crash."""
+        """Takes the run to its next write that has no receipt yet; answers it with its number, that of before a
+        crash."""
         try:
             while True:
                 if answer is None:
@@ -397,16 +409,25 @@ class Batch(Struct, kw_only=True):
         self.progress(1)
         self.tell(
             RunResult(
-                run.occurrence.workflow, run.occurrence.label, run.outcome, run.reason or run.late, run.mend, tuple(run.effects),
-                run.occurrence.run, run.trouble, run.occurrence.subject, run.occurrence.number, run.occurrence.at,
+                run.occurrence.workflow,
+                run.occurrence.label,
+                run.outcome,
+                run.reason or run.late,
+                run.mend,
+                tuple(run.effects),
+                run.occurrence.run,
+                run.trouble,
+                run.occurrence.subject,
+                run.occurrence.number,
+                run.occurrence.at,
             )
-        )  # fmt: skip
+        )
 
     # --- saving
 
     def save_files(self, sheets: Mapping[str, SheetFace], active: Sequence[_Run] = ()) -> bool:
-        """Saves every file with pending cells; then the runs that wrote them have ended, but for those that are still at work.
-        Answers whether all were saved."""
+        """Saves every file with pending cells; then the runs that wrote them have ended, but for those that are still
+        at work. Answers whether all were saved."""
         trouble: WhenvocaError | None = None
         for file in self.files():
             if not file.pending:
@@ -486,9 +507,12 @@ class Batch(Struct, kw_only=True):
                     changes[row.key] = row.state
                     cause[row.key] = added[row.number]
         self.ledger.observe(
-            sheet.name, [Sighting(key, state) for key, state in changes.items()], moved_cursor(cursor, rows.digest),
-            self.clock.now().isoformat(), cause,
-        )  # fmt: skip
+            sheet.name,
+            [Sighting(key, state) for key, state in changes.items()],
+            moved_cursor(cursor, rows.digest),
+            self.clock.now().isoformat(),
+            cause,
+        )
 
 
 def _no_more() -> Performing:

@@ -15,8 +15,12 @@ DEFAULT_DELETIONS = 20
 _FEWEST_HALVED = 5  # fewer lost rows are an edit, however short the sheet
 DEFAULT_TOLD = 50  # letters, messages or calls
 _COUNTED = {
-    "deletion": TAKING_AWAY, "change": ALTERING, "letter": ("send letter",), "message": ("send message",), "call": ("call",),
-}  # fmt: skip
+    "deletion": TAKING_AWAY,
+    "change": ALTERING,
+    "letter": ("send letter",),
+    "message": ("send message",),
+    "call": ("call",),
+}
 
 
 class Held(Struct, frozen=True):
@@ -70,7 +74,8 @@ def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int,
 
 
 def _could_tell_more(workflow: tree.Workflow, what: str, limit: int, waiting: int) -> bool:
-    """Whether that many runs could send more letters, messages or calls than that: in a repetition, or to a list, nobody knows."""
+    """Whether that many runs could send more letters, messages or calls than that: in a repetition, or to a list,
+    nobody knows."""
     telling = [step for step in iter_steps(workflow) if step.definition.verb.startswith(("send " + what, what))]
     repeated = {id(step) for step in _repeated_steps(workflow.body)}
     many = [step for step in telling if id(step) in repeated or not _is_one(step)]
@@ -109,11 +114,16 @@ def is_halved(lost: int, left: int) -> bool:
 
 
 def to_held(
-    workflow: str, limits: Mapping[str, int], effects: Sequence[Effect], orphans: int, *, halved: bool = False,
+    workflow: str,
+    limits: Mapping[str, int],
+    effects: Sequence[Effect],
+    orphans: int,
+    *,
+    halved: bool = False,
     recent: Mapping[str, int] = MappingProxyType({}),
-) -> Held | None:  # fmt: skip
-    """What is held of these effects, None if they pass no limit and the source is not cut. ``recent`` counts what was done
-    in the last minutes already, where batches follow each other by themselves."""
+) -> Held | None:
+    """What is held of these effects, None if they pass no limit and the source is not cut. ``recent`` counts what was
+    done in the last minutes already, where batches follow each other by themselves."""
     for what, limit in limits.items():
         before = recent.get(what, 0)
         counted = tuple(effect for effect in effects if effect.verb in _COUNTED[what])

@@ -107,10 +107,14 @@ def choose_workflows(result: CheckResult, names: Sequence[str]) -> list[tree.Wor
 
 
 def check_files(
-    workspace: Workspace, paths: Iterable[Path], vocabulary: Vocabulary, places: PlaceLook,
+    workspace: Workspace,
+    paths: Iterable[Path],
+    vocabulary: Vocabulary,
+    places: PlaceLook,
     just_read: MutableMapping[Path, ReadFile] | None = None,
-) -> CheckResult:  # fmt: skip
-    """Reads and checks these files; all faults at once. ``just_read`` are files that were just read: each is used once."""
+) -> CheckResult:
+    """Reads and checks these files; all faults at once. ``just_read`` are files that were just read: each is used
+    once."""
     read: list[ReadFile] = []
     faults: dict[str, Sequence[Fault]] = {}
     for path in paths:
@@ -205,6 +209,7 @@ def _invitation_warnings(read: Sequence[ReadFile], workspace: Workspace) -> list
         if any(line.word == "invite" for step in iter_steps(each.workflow) for line in step.fields):
             sender = "" if workspace.people.organizer else '; say who invites: organizer = "…" below [workspace]'
             found.append(
-                f"{each.workflow.name}: invite marks the event as an invitation; this version sends no letters itself{sender}"
+                f"{each.workflow.name}: invite marks the event as an invitation; this version sends no letters "
+                f"itself{sender}"
             )
     return found

@@ -1,4 +1,5 @@
-"""A conversation: what a text asks for is decided here, with what was said before; who asked carries it out and answers."""
+"""A conversation: what a text asks for is decided here, with what was said before; who asked carries it out and
+answers."""
 
 from __future__ import annotations
 
@@ -51,7 +52,8 @@ class Manner(Struct, frozen=True, kw_only=True):
 
 
 class Deed(Struct):
-    """What is to be done about a text: the request to be carried out, or runs to be undone, or nothing but the reply."""
+    """What is to be done about a text: the request to be carried out, or runs to be undone, or nothing but the
+    reply."""
 
     request: Request
     reply: str
@@ -62,18 +64,32 @@ class Deed(Struct):
 
     def to_text(self) -> str:
         """As JSON, so that a run cut short goes on with the same."""
-        return encode({
-            "request": request_to_state(self.request), "reply": self.reply, "is_done": self.is_done, "undoes": self.undoes,
-            "failed": self.failed, "asker": list(self.asker),
-        })  # fmt: skip
+        return encode(
+            {
+                "request": request_to_state(self.request),
+                "reply": self.reply,
+                "is_done": self.is_done,
+                "undoes": self.undoes,
+                "failed": self.failed,
+                "asker": list(self.asker),
+            }
+        )
 
 
 class Conversation:
-    """One person's conversation in one room (or with us alone). ``identity`` gives the lineage of the n-th thing it makes."""
+    """One person's conversation in one room (or with us alone). ``identity`` gives the lineage of the n-th thing it
+    makes."""
 
     def __init__(
-        self, stage: Stage, manner: Manner, *, person: Person | None, sender: str, room: str, identity: Callable[[int], Lineage]
-    ) -> None:  # fmt: skip
+        self,
+        stage: Stage,
+        manner: Manner,
+        *,
+        person: Person | None,
+        sender: str,
+        room: str,
+        identity: Callable[[int], Lineage],
+    ) -> None:
         self._stage, self._manner, self._identity = stage, manner, identity
         self._workspace = stage.workspace
         self._person = person
@@ -192,7 +208,8 @@ class Conversation:
         return self._manner.approver if is_asked else ""
 
     def ask_another(self, deed: Deed, approver: Person, now: datetime) -> str:
-        """Puts the question of a deed to another person, in their own conversation with us; answers what they are told."""
+        """Puts the question of a deed to another person, in their own conversation with us; answers what they are
+        told."""
         memory = Memory(pending=deed.request, asker=(self.who, self.room))
         self._stage.ledger.set_meta(f"talk {approver.name.lower()} ", memory.to_text(now))
         return f"{self.who} asks: {deed.request.question}"
@@ -243,7 +260,8 @@ class Conversation:
                     break
 
     def deciders(self, request: Request) -> Iterator[Callable[[], Effect | None]]:
-        """What gives the effect of each event that the request is about, as it stands now; None where it is so already."""
+        """What gives the effect of each event that the request is about, as it stands now; None where it is so
+        already."""
         if request.intent == "create":
             for n, wish in enumerate(request.events):
                 yield lambda n=n, wish=wish: self._to_creation(request, wish, n)  # type: ignore[misc]
@@ -282,9 +300,15 @@ class Conversation:
         )
         said = f'the later part of "{master.event.title}"'
         return Effect(
-            verb="create event", place=target.calendar, target=new.uid, after=_shown(new), event=new, lineage=new.origin, number=1,
+            verb="create event",
+            place=target.calendar,
+            target=new.uid,
+            after=_shown(new),
+            event=new,
+            lineage=new.origin,
+            number=1,
             notes=(said,),
-        )  # fmt: skip
+        )
 
     def _to_ending(self, target: Target) -> Effect | None:
         """The series without this occurrence and those after it."""
@@ -306,9 +330,14 @@ class Conversation:
                 return self._to_ending(target)
             kept = stored.data.decode("utf-8", "replace")
             return Effect(
-                verb="delete event", place=target.calendar, target=key, before=_shown(stored.event), version=stored.version,
-                stored=stored, kept=kept,
-            )  # fmt: skip
+                verb="delete event",
+                place=target.calendar,
+                target=key,
+                before=_shown(stored.event),
+                version=stored.version,
+                stored=stored,
+                kept=kept,
+            )
         if is_whole and target.event.occurrence is not None:
             new = moved_series(stored.event, target.event, self._changed(target.event, request.changes), stored.others)
         else:
@@ -322,9 +351,16 @@ class Conversation:
             return None
         before, after = ({name: each[name] for name in names} for each in (old, fresh))
         return Effect(
-            verb="change event", place=target.calendar, target=key, before=before, after=after, version=stored.version, stored=stored,
-            event=new, kept=stored.data.decode("utf-8", "replace"),
-        )  # fmt: skip
+            verb="change event",
+            place=target.calendar,
+            target=key,
+            before=before,
+            after=after,
+            version=stored.version,
+            stored=stored,
+            event=new,
+            kept=stored.data.decode("utf-8", "replace"),
+        )
 
     def _home_name(self, request: Request) -> str:
         return self._stage.calendar(request.home or self._manner.home).name
@@ -336,9 +372,14 @@ class Conversation:
     def _to_creation(self, request: Request, wish: Wish, number: int) -> Effect:
         event = self._creation(wish, number)
         return Effect(
-            verb="create event", place=self._home_name(request), target=event.uid, after=_shown(event), event=event,
-            lineage=event.origin, number=1,
-        )  # fmt: skip
+            verb="create event",
+            place=self._home_name(request),
+            target=event.uid,
+            after=_shown(event),
+            event=event,
+            lineage=event.origin,
+            number=1,
+        )
 
     def _creation(self, wish: Wish, number: int) -> Event:
         assert wish.start is not None
@@ -346,12 +387,16 @@ class Conversation:
         lineage = self._identity(number)
         people = self._workspace.people
         return Event(
-            uid=lineage.to_uid(1), title=wish.title, start=told_apart(wish.start), end=told_apart(wish.end),
-            location=wish.location, rule=wish.repeat,
+            uid=lineage.to_uid(1),
+            title=wish.title,
+            start=told_apart(wish.start),
+            end=told_apart(wish.end),
+            location=wish.location,
+            rule=wish.repeat,
             attendees=tuple(Attendee(people.to_address(each)) for each in wish.attendees),
             alarms=() if wish.alarm_minutes is None else (Duration(seconds=-60 * wish.alarm_minutes).in_days(),),
             origin=lineage.to_mark(),
-        )  # fmt: skip
+        )
 
     def _changed(self, event: Event, changes: Mapping[str, Any]) -> Event:
         given: dict[str, Any] = {

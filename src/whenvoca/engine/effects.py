@@ -12,10 +12,28 @@ from whenvoca.values.records import Record
 from whenvoca.values.texts import show_value
 
 Verb = Literal[
-    "create event", "change event", "delete event", "put back event", "take event as made", "change row", "add row",
-    "delete row", "put back row", "fill sheet", "create task", "change task", "delete task", "put back task",
-    "take task as made", "send message", "send letter", "set presence", "restore presence", "return presence", "call",
-]  # fmt: skip
+    "create event",
+    "change event",
+    "delete event",
+    "put back event",
+    "take event as made",
+    "change row",
+    "add row",
+    "delete row",
+    "put back row",
+    "fill sheet",
+    "create task",
+    "change task",
+    "delete task",
+    "put back task",
+    "take task as made",
+    "send message",
+    "send letter",
+    "set presence",
+    "restore presence",
+    "return presence",
+    "call",
+]
 TAKING_AWAY = ("delete event", "delete task", "delete row")
 ALTERING = ("change event", "change task", "change row", *TAKING_AWAY)
 THE_WEB = "the web"  # stands for a place in calls
@@ -35,8 +53,9 @@ def noun_of(verb: str) -> str:
 class Effect(Record, frozen=True, kw_only=True):
     """One write. ``before`` and ``after`` map field names to values; None before means: it did not stand there.
 
-    ``version`` is what the place said of the thing when this was decided. ``notes`` are told to people. ``kept`` is what
-    stood there whole (iCalendar, for an undo). ``base`` is the state that a mirror will hold later changes against.
+    ``version`` is what the place said of the thing when this was decided. ``notes`` are told to people. ``kept`` is
+    what stood there whole (iCalendar, for an undo). ``base`` is the state that a mirror will hold later changes
+    against.
     """
 
     aside = ("event", "stored")
@@ -72,7 +91,8 @@ def _show_alarm(span: Any) -> str:
 
 
 class Receipt(Struct, frozen=True):
-    """What the place said after the write: the thing's version and address. ``is_pending``: its file is not saved yet."""
+    """What the place said after the write: the thing's version and address. ``is_pending``: its file is not saved
+    yet."""
 
     version: str = ""
     address: str = ""
@@ -80,8 +100,8 @@ class Receipt(Struct, frozen=True):
 
 
 class EffectKey(Struct, frozen=True):
-    """Which effect of a run this is, the same when the run is worked through again: the n-th of a step on one target. So what
-    a run finds done already, and leaves out, makes no other effect look like it."""
+    """Which effect of a run this is, the same when the run is worked through again: the n-th of a step on one target.
+    So what a run finds done already, and leaves out, makes no other effect look like it."""
 
     step: str
     repetition: str

@@ -47,9 +47,8 @@ def event_type(place: PlaceInfo | None = None) -> Type:
     return thing("event", fields)
 
 
-_PLAIN = frozenset(
-    ["title", "location", "details", "busy", "priority", "colour", "private", "uid", "organizer"]
-)  # they are the event's own
+# they are the event's own
+_PLAIN = frozenset(["title", "location", "details", "busy", "priority", "colour", "private", "uid", "organizer"])
 EVENT_FIELDS = frozenset(event_type().fields)
 
 

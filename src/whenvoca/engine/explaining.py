@@ -25,7 +25,8 @@ from whenvoca.values.columns import Unread
 
 
 class Told(Struct, frozen=True):
-    """One line of an explanation: a condition, a step, a field or an effect. ``line`` is that of the workflow's file."""
+    """One line of an explanation: a condition, a step, a field or an effect. ``line`` is that of the workflow's
+    file."""
 
     kind: str
     text: str
@@ -97,9 +98,7 @@ def explain_run(
 
     ``places`` and ``ledger`` are rehearsed ones: nothing is written.
     """
-    told = Explanation(
-        record.workflow, record.label, outcome=record.outcome, reason=record.reason, run=record.number
-    )  # fmt: skip
+    told = Explanation(record.workflow, record.label, outcome=record.outcome, reason=record.reason, run=record.number)
     occurrence = ledger.occurrence(record.occurrence)
     if record.kind != "run" or occurrence is None:
         told.told = [Told("effect", "", effect=effect) for effect in record.effects]
@@ -120,10 +119,20 @@ def explain_run(
     trigger = workflow.trigger
     assert trigger is not None
     context = RunContext(
-        stage, scope, workspace.root, workflow.identity, occurrence.subject, occurrence.place, workspace.people,
-        sequence=occurrence.sequence, is_set=trigger.is_set, is_lost=occurrence.happened == "lost", is_last_try=True,
-        reads=ledger.reads_of(record.number), trace=listening,
-    )  # fmt: skip
+        stage,
+        scope,
+        workspace.root,
+        workflow.identity,
+        occurrence.subject,
+        occurrence.place,
+        workspace.people,
+        sequence=occurrence.sequence,
+        is_set=trigger.is_set,
+        is_lost=occurrence.happened == "lost",
+        is_last_try=True,
+        reads=ledger.reads_of(record.number),
+        trace=listening,
+    )
     _go_through(program, context, ledger.journal_of(record.number), told)
     return told
 
@@ -231,7 +240,8 @@ def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: b
         return "it was said before the workflow looked for the first time; existing yes would have it count"
     if occurrence is None:
         return (
-            f"the {subject} is in the set, but was so before the workflow looked for the first time, or when its where was edited; "
+            f"the {subject} is in the set, but was so before the workflow looked for the first time, or when its "
+            "where was edited; "
             "whenvoca run --row takes it up"
         )
     if occurrence.state == "failed":

@@ -56,7 +56,8 @@ class Resource(Struct, frozen=True):
 
 
 class CalendarLook(Struct):
-    """What a look at a calendar brought since the last one: pieces that are new or changed with their events, and those gone."""
+    """What a look at a calendar brought since the last one: pieces that are new or changed with their events, and those
+    gone."""
 
     cursor: str
     changed: dict[str, tuple[Resource, list[Event]]] = field(default_factory=dict)  # by the piece's name
@@ -163,15 +164,16 @@ class ChatFace(Place, Protocol):
     """A chat: rooms, people, and what they show."""
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
-        """What others said since the last time, which gave ``cursor`` (empty at first), and the new one; ``at`` is this moment.
-        Raises PlaceTrouble."""
+        """What others said since the last time, which gave ``cursor`` (empty at first), and the new one; ``at`` is this
+        moment. Raises PlaceTrouble."""
 
     @property
     def rooms(self) -> Sequence[str]:
         """The rooms that may be written to."""
 
     def listen(self, wake: Callable[[], None]) -> None:
-        """From now on ``wake`` is called, from another thread, when something is said; where the chat tells by itself."""
+        """From now on ``wake`` is called, from another thread, when something is said; where the chat tells by
+        itself."""
 
     def presence_of(self, person: Person) -> Presence:
         """What the person shows now. Raises PlaceTrouble."""
@@ -204,8 +206,8 @@ class WebFace(Protocol):
 
 
 class SeenRow(Struct, frozen=True):
-    """A row as a scan found it. ``fault`` tells why it cannot be taken up: a key that stands twice; ``waits`` that it has
-    none yet."""
+    """A row as a scan found it. ``fault`` tells why it cannot be taken up: a key that stands twice; ``waits`` that it
+    has none yet."""
 
     key: str
     number: int
@@ -244,8 +246,8 @@ class SheetFace(Place, Protocol):
         """The hash of the file as it stands. Raises PlaceTrouble or SourceFault."""
 
     def scan(self, known: Mapping[str, RowState], prints: RowPrints = ...) -> Iterable[SeenRow]:
-        """The filled rows, those left out that stand as they were observed, as one of these prints tells; ``known`` are the
-        rows as last observed, for sheets whose keys are worked out."""
+        """The filled rows, those left out that stand as they were observed, as one of these prints tells; ``known`` are
+        the rows as last observed, for sheets whose keys are worked out."""
 
     @property
     def is_scanned(self) -> bool:

@@ -1,5 +1,5 @@
-"""Where a ledger is at home: opened with its lock held, on the machine and in the folder it was kept for, on real time or on
-played time."""
+"""Where a ledger is at home: opened with its lock held, on the machine and in the folder it was kept for, on real time
+or on played time."""
 
 from __future__ import annotations
 
@@ -55,9 +55,11 @@ def hold_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None])
     """The ledger for a process that keeps it: commands that it carries out for others use the same one."""
     if (health := read_health(workspace)) is not None:
         raise PlaceTrouble(
-            f"this workspace is watched already, by process {health['process']} since {str(health['since'])[:16].replace('T', ' ')}",
-            where=str(workspace.folder), mend="stop that one first (Ctrl-C, or SIGTERM)",
-        )  # fmt: skip
+            f"this workspace is watched already, by process {health['process']} since "
+            f"{str(health['since'])[:16].replace('T', ' ')}",
+            where=str(workspace.folder),
+            mend="stop that one first (Ctrl-C, or SIGTERM)",
+        )
     with open_ledger(workspace, clock, tell) as ledger:
         key = workspace.state_folder.resolve()
         _HELD[key] = ledger
@@ -100,9 +102,11 @@ def _check_home(ledger: Ledger, workspace: Workspace) -> None:
         moved = "folder" if known.get("machine") == here["machine"] else "machine"
         what = f"this workspace was copied or moved: its ledger was kept in another {moved} ({known.get('folder')})"
     raise SettingsFault(
-        what, where=str(workspace.folder),
-        mend="whenvoca claim goes on as that workspace; whenvoca claim --new-root makes this one a workspace of its own",
-    )  # fmt: skip
+        what,
+        where=str(workspace.folder),
+        mend="whenvoca claim goes on as that workspace; whenvoca claim --new-root makes this one a workspace of its "
+        "own",
+    )
 
 
 def claim_home(ledger: Ledger, workspace: Workspace) -> None:
@@ -117,9 +121,11 @@ def check_time(ledger: Ledger, clock: Clock) -> None:
     if known and known != kind:
         was = "was played through with --now" if known == "played" else "runs in real time"
         raise SettingsFault(
-            f"this workspace {was}, and its workflows wait for moments: the two do not go together", where="the ledger",
-            mend="whenvoca claim --real-time goes on in real time" if known == "played" else "play in a copy of the "
-            "workspace: claim --new-root",
-        )  # fmt: skip
+            f"this workspace {was}, and its workflows wait for moments: the two do not go together",
+            where="the ledger",
+            mend="whenvoca claim --real-time goes on in real time"
+            if known == "played"
+            else "play in a copy of the workspace: claim --new-root",
+        )
     if not known:
         ledger.set_meta("time", kind)

@@ -117,9 +117,8 @@ class Journal(Struct):
     receipts: list[tuple[int, Effect, Receipt]] = field(default_factory=list)
     failures: list[tuple[int, str]] = field(default_factory=list)
     ended: list[tuple[Occurrence, str, str, int]] = field(default_factory=list)  # outcome, reason, milliseconds
-    astray: list[int] = field(
-        default_factory=list
-    )  # runs whose intents without receipt are of a way they did not take again
+    # runs whose intents without receipt are of a way they did not take again
+    astray: list[int] = field(default_factory=list)
     reads: list[tuple[int, str, int, list[Found]]] = field(default_factory=list)  # run, step, ordinal, what was found
 
 
@@ -168,8 +167,8 @@ class Ledger(Times, Protocol):
         cause: Mapping[str, int] | int = 0,
         prints: RowPrints | None = None,
     ) -> int:
-        """Records changes and the place's new cursor; answers how many there were. ``cause`` is a run, or one a subject.
-        ``prints`` are those of the rows as they stand now."""
+        """Records changes and the place's new cursor; answers how many there were. ``cause`` is a run, or one a
+        subject. ``prints`` are those of the rows as they stand now."""
 
     def prints(self, place: str) -> RowPrints:
         """The prints that were last recorded, those of subjects left out of which something was observed since."""
@@ -205,11 +204,12 @@ class Ledger(Times, Protocol):
         """The row effects that stood of failed runs about its subject when the run began."""
 
     def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
-        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from these."""
+        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from
+        these."""
 
     def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True, revive: bool = False) -> int:
-        """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones that have ended wait
-        again. Answers how many."""
+        """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones that have ended
+        wait again. Answers how many."""
 
     def newest(self, workflow: str, place: str, subject: str) -> int:
         """The number of the newest occurrence of a subject, 0 if there is none."""
@@ -271,8 +271,8 @@ class Ledger(Times, Protocol):
     def begin_return(
         self, workflow: str, place: str, person: str, at: str, kind: str = "presence", label: str = ""
     ) -> int:
-        """Begins a run that no occurrence sets off: a presence comes back, or somebody asks in words (kind "request", the words
-        in place of the person); answers its number."""
+        """Begins a run that no occurrence sets off: a presence comes back, or somebody asks in words (kind "request",
+        the words in place of the person); answers its number."""
 
     def end_return(self, number: int, outcome: str, reason: str) -> None:
         """Ends it."""
@@ -314,9 +314,15 @@ class Ledger(Times, Protocol):
         """Effects by number, each with its run."""
 
     def runs(
-        self, *, workflow: str = "", failed: bool = False, since: str = "", limit: int = 50,
-        numbers: Sequence[int] | None = None, subject: str = "",
-    ) -> list[RunRecord]:  # fmt: skip
+        self,
+        *,
+        workflow: str = "",
+        failed: bool = False,
+        since: str = "",
+        limit: int = 50,
+        numbers: Sequence[int] | None = None,
+        subject: str = "",
+    ) -> list[RunRecord]:
         """The history, newest first."""
 
     def runs_set_off(self, run: int) -> list[int]:

@@ -1,5 +1,5 @@
-"""The file of the SQLite ledger (WAL, synchronous=FULL): opened, brought up to date, copied; a commit is on the disk when
-it returns."""
+"""The file of the SQLite ledger (WAL, synchronous=FULL): opened, brought up to date, copied; a commit is on the disk
+when it returns."""
 
 from __future__ import annotations
 
@@ -25,9 +25,8 @@ class SqliteFile:
             self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.execute("PRAGMA synchronous=FULL")
-            self._db.execute(
-                f"PRAGMA cache_size=-{_CACHE_KIB}"
-            )  # a batch of thousands of runs touches all of its pages
+            # a batch of thousands of runs touches all of its pages
+            self._db.execute(f"PRAGMA cache_size=-{_CACHE_KIB}")
             self._db.execute("PRAGMA wal_autocheckpoint=8000")  # pages: each checkpoint waits for the disk once more
             self._prepare()
 

@@ -1,4 +1,5 @@
-"""Subjects that are called otherwise from now on, everywhere in the SQLite ledger: nothing that is known of them is lost."""
+"""Subjects that are called otherwise from now on, everywhere in the SQLite ledger: nothing that is known of them is
+lost."""
 
 from __future__ import annotations
 
@@ -16,7 +17,8 @@ class SqliteRenaming(SqliteFile):
     """The renaming, over all tables that name subjects."""
 
     def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
-        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from these."""
+        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from
+        these."""
         if not names:
             return
         with self.transaction():
@@ -27,9 +29,12 @@ class SqliteRenaming(SqliteFile):
             self._db.execute("CREATE TEMP TABLE renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL) WITHOUT ROWID")
             self._db.executemany("INSERT INTO renamed VALUES (?,?)", names.items())
             for table, column, more in (
-                ("observations", "subject", ""), ("standing", "subject", ""), ("occurrences", "subject", ""), ("runs", "subject", ""),
+                ("observations", "subject", ""),
+                ("standing", "subject", ""),
+                ("occurrences", "subject", ""),
+                ("runs", "subject", ""),
                 ("effects", "target", "AND verb IN ('change row','delete row')"),
-            ):  # fmt: skip
+            ):
                 self._db.execute(
                     f"UPDATE {table} SET {column}=?||(SELECT new FROM renamed WHERE old={column}) "
                     f"WHERE place=? AND {column} IN (SELECT old FROM renamed) {more}",

@@ -77,9 +77,17 @@ def to_effect(row: Sequence[Any]) -> Effect:
     """The effect of a row."""
     place, verb, target, before, after, lineage, number, version, notes, kept = row
     return Effect(
-        place=place, verb=verb, target=target, before=_decode_fields(before), after=_decode_fields(after), lineage=lineage,
-        number=number, version=version, notes=tuple(notes.split("\n")) if notes else (), kept=kept,
-    )  # fmt: skip
+        place=place,
+        verb=verb,
+        target=target,
+        before=_decode_fields(before),
+        after=_decode_fields(after),
+        lineage=lineage,
+        number=number,
+        version=version,
+        notes=tuple(notes.split("\n")) if notes else (),
+        kept=kept,
+    )
 
 
 def _decode_fields(text: str | None) -> dict[str, Any] | None:

@@ -6,7 +6,7 @@ VERSION = 4
 
 # Of rows that are known without being read: since version 4.
 PRINTS = """
-CREATE TABLE prints (          -- MessagePack: the rows of a sheet by their prints, when the newest observation was that one
+CREATE TABLE prints (          -- MessagePack: the prints of a sheet's rows, as of that newest observation
     place TEXT PRIMARY KEY, sequence INTEGER NOT NULL, packed BLOB NOT NULL
 ) WITHOUT ROWID;
 """

@@ -125,9 +125,14 @@ class SqliteSeen(SqliteFile):
         yield from rows.fetchall()
 
     def observe(
-        self, place: str, changes: Iterable[Sighting], cursor: str, at: str,
-        cause: Mapping[str, int] | int = 0, prints: RowPrints | None = None,
-    ) -> int:  # fmt: skip
+        self,
+        place: str,
+        changes: Iterable[Sighting],
+        cursor: str,
+        at: str,
+        cause: Mapping[str, int] | int = 0,
+        prints: RowPrints | None = None,
+    ) -> int:
         """Records changes, moves the standing subjects and the cursor, all in one transaction."""
         with self.transaction():
             sequence = self._one("SELECT coalesce(max(sequence),0) FROM observations", ())
@@ -243,9 +248,14 @@ class SqliteSeen(SqliteFile):
         )
         for sequence, place, subject, old, new, workflow, chain in rows:
             yield Observation(
-                sequence, place, subject, None if old is None else decode_state(old),
-                None if new is None else decode_state(new), workflow or "", tuple((chain or "").split()),
-            )  # fmt: skip
+                sequence,
+                place,
+                subject,
+                None if old is None else decode_state(old),
+                None if new is None else decode_state(new),
+                workflow or "",
+                tuple((chain or "").split()),
+            )
 
     def forget_messages(self, place: str, before: str) -> None:
         """Forgets what was heard before then: both the messages and that they stand."""

@@ -1,4 +1,5 @@
-"""The ledger on SQLite: occurrences, runs, effects, saves. What it keeps of places and of time stands in files of its own."""
+"""The ledger on SQLite: occurrences, runs, effects, saves. What it keeps of places and of time stands in files of its
+own."""
 
 from __future__ import annotations
 
@@ -32,7 +33,8 @@ _EVERY = 2**63 - 1  # beyond every number of a run
 
 
 class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
-    """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be kept."""
+    """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be
+    kept."""
 
     # --- occurrences
 
@@ -109,8 +111,10 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
     def _unwell(self, workflow: str) -> list[tuple[str, int | None]]:
         """Subjects whose newest ended run failed or was undone, with the run that took it back."""
         return self._db.execute(
-            "SELECT subject, undone FROM runs r WHERE workflow=? AND kind='run' AND (outcome='failed' OR undone IS NOT NULL) "
-            "AND NOT EXISTS (SELECT 1 FROM runs n WHERE n.workflow=r.workflow AND n.subject=r.subject AND n.number>r.number "
+            "SELECT subject, undone FROM runs r WHERE workflow=? AND kind='run' AND (outcome='failed' OR undone IS "
+            "NOT NULL) "
+            "AND NOT EXISTS (SELECT 1 FROM runs n WHERE n.workflow=r.workflow AND n.subject=r.subject AND "
+            "n.number>r.number "
             "AND n.kind='run' AND n.outcome IN ('done','failed'))",
             (workflow,),
         ).fetchall()
@@ -122,7 +126,8 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
     def _writes_since_success(self, workflow: str, subject: str, before: int = _EVERY) -> list[Effect]:
         """What failed runs wrote into a row since one went well, the newest first."""
         runs = self._db.execute(
-            "SELECT number, outcome FROM runs WHERE workflow=? AND subject=? AND kind='run' AND undone IS NULL AND number<? "
+            "SELECT number, outcome FROM runs WHERE workflow=? AND subject=? AND kind='run' AND undone IS NULL AND "
+            "number<? "
             "ORDER BY number DESC",
             (workflow, subject, before),
         ).fetchall()
@@ -158,7 +163,8 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
                 fresh.append((number, each.number, each.workflow, each.place, each.subject, each.label, at, "begun"))
                 begun.append(with_run(each, number))
             self._db.executemany(
-                "INSERT INTO runs (number,occurrence,workflow,place,subject,label,started,outcome) VALUES (?,?,?,?,?,?,?,?)",
+                "INSERT INTO runs (number,occurrence,workflow,place,subject,label,started,outcome) VALUES "
+                "(?,?,?,?,?,?,?,?)",
                 fresh,
             )
             self._db.executemany("UPDATE occurrences SET run=? WHERE number=?", ((row[0], row[1]) for row in fresh))
@@ -200,7 +206,8 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
         """The runs that what a run wrote has set off, newest first."""
         rows = self._db.execute(
             "SELECT r.number FROM observations o JOIN occurrences c ON c.sequence=o.sequence AND c.place=o.place "
-            "JOIN runs r ON r.occurrence=c.number WHERE o.cause=? AND r.kind='run' AND r.number!=? ORDER BY r.number DESC",
+            "JOIN runs r ON r.occurrence=c.number WHERE o.cause=? AND r.kind='run' AND r.number!=? ORDER BY r.number "
+            "DESC",
             (run, run),
         )
         return [number for (number,) in rows]
@@ -271,13 +278,25 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
                 "INSERT OR REPLACE INTO effects VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,'intent',NULL,?)",
                 (
                     (
-                        number, run, key.step, key.repetition, key.ordinal, e.place, e.verb, e.target, e.lineage, e.number,
-                        e.version, None if e.before is None else encode(e.before),
-                        None if e.after is None else encode(e.after), "\n".join(e.notes), e.kept,
+                        number,
+                        run,
+                        key.step,
+                        key.repetition,
+                        key.ordinal,
+                        e.place,
+                        e.verb,
+                        e.target,
+                        e.lineage,
+                        e.number,
+                        e.version,
+                        None if e.before is None else encode(e.before),
+                        None if e.after is None else encode(e.after),
+                        "\n".join(e.notes),
+                        e.kept,
                     )
                     for number, run, key, e in journal.intents
                 ),
-            )  # fmt: skip
+            )
             self._db.executemany(
                 "UPDATE effects SET state='done', receipt=? WHERE number=?",
                 ((f"{r.version} {r.address}", number) for number, _, r in journal.receipts),
@@ -335,7 +354,8 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
     def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
         """Whether a subject went after the newest thing of that lineage was made of it."""
         made = self._one(
-            "SELECT max(c.sequence) FROM effects e JOIN runs r ON r.number=e.run JOIN occurrences c ON c.number=r.occurrence "
+            "SELECT max(c.sequence) FROM effects e JOIN runs r ON r.number=e.run JOIN occurrences c ON "
+            "c.number=r.occurrence "
             "WHERE e.lineage=? AND e.verb IN ('create event','create task') AND e.state='done'",
             (lineage,),
         )
@@ -392,9 +412,15 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
     # --- history
 
     def runs(
-        self, *, workflow: str = "", failed: bool = False, since: str = "", limit: int = 50,
-        numbers: Sequence[int] | None = None, subject: str = "",
-    ) -> list[RunRecord]:  # fmt: skip
+        self,
+        *,
+        workflow: str = "",
+        failed: bool = False,
+        since: str = "",
+        limit: int = 50,
+        numbers: Sequence[int] | None = None,
+        subject: str = "",
+    ) -> list[RunRecord]:
         """The history, newest first."""
         where: list[str] = ["1"]
         values: list[Any] = []
@@ -408,7 +434,8 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
             where.append(f"number IN ({','.join('?' * len(numbers))})")
             values += numbers
         rows = self._db.execute(
-            "SELECT number, workflow, place, subject, label, started, outcome, reason, milliseconds, kind, undoes, undone, "
+            "SELECT number, workflow, place, subject, label, started, outcome, reason, milliseconds, kind, undoes, "
+            "undone, "
             f"occurrence FROM runs WHERE {' AND '.join(where)} ORDER BY number DESC LIMIT ?",
             (*values, limit),
         ).fetchall()

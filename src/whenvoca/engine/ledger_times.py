@@ -1,4 +1,5 @@
-"""What the ledger keeps of time: how far triggers have looked, when the next start is, claims on presence, pauses, jobs."""
+"""What the ledger keeps of time: how far triggers have looked, when the next start is, claims on presence, pauses,
+jobs."""
 
 from __future__ import annotations
 
@@ -48,7 +49,7 @@ class SqliteTimes(SqliteFile):
             self._db.executemany(
                 "DELETE FROM starts WHERE workflow=? AND place=? AND uid=?",
                 ((workflow, place, uid) for uid, at in nexts.items() if not at),
-            )  # fmt: skip
+            )
 
     def next_start(self, workflow: str) -> str:
         """The next moment that a workflow waits for, empty if there is none."""
@@ -76,7 +77,8 @@ class SqliteTimes(SqliteFile):
         return fresh
 
     def restart_times(self, workflow: str, at: str) -> None:
-        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a period."""
+        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a
+        period."""
         with self.transaction():
             for table in ("marks", "starts"):
                 self._db.execute(f"DELETE FROM {table} WHERE workflow=?", (workflow,))
@@ -95,7 +97,8 @@ class SqliteTimes(SqliteFile):
             for table in ("marks", "starts", "claims", "presences"):
                 self._db.execute(f"DELETE FROM {table}")
             self._db.execute(
-                "DELETE FROM readers WHERE workflow IN (SELECT workflow FROM occurrences WHERE happened IN ('begun','ended'))"
+                "DELETE FROM readers WHERE workflow IN (SELECT workflow FROM occurrences WHERE happened IN "
+                "('begun','ended'))"
             )
             self._db.execute("DELETE FROM meta WHERE name='time'")
 
@@ -104,7 +107,8 @@ class SqliteTimes(SqliteFile):
     def claims(self, place: str = "", person: str = "") -> list[Claim]:
         """The claims that have not ended, oldest first."""
         rows = self._db.execute(
-            f"SELECT {_CLAIM} FROM claims WHERE NOT ended AND (?1='' OR place=?1) AND (?2='' OR person=?2) ORDER BY number",
+            f"SELECT {_CLAIM} FROM claims WHERE NOT ended AND (?1='' OR place=?1) AND (?2='' OR person=?2) ORDER BY "
+            "number",
             (place, person),
         )
         return [_to_claim(row) for row in rows]
@@ -115,10 +119,18 @@ class SqliteTimes(SqliteFile):
             self._db.execute(
                 f"INSERT OR IGNORE INTO claims ({_CLAIM}) VALUES (?,?,?,?,?,?,?,?,?,?)",
                 (
-                    claim.number, claim.place, claim.person, claim.run, claim.workflow, json.dumps(dict(claim.shown)), claim.until,
-                    claim.event_place, claim.event_key, claim.event_field,
+                    claim.number,
+                    claim.place,
+                    claim.person,
+                    claim.run,
+                    claim.workflow,
+                    json.dumps(dict(claim.shown)),
+                    claim.until,
+                    claim.event_place,
+                    claim.event_key,
+                    claim.event_field,
                 ),
-            )  # fmt: skip
+            )
 
     def move_claim(self, number: int, until: str) -> None:
         """The end that a claim follows has moved."""

@@ -99,7 +99,7 @@ def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Si
 
 def _note_look(
     ledger: Ledger, calendar: CalendarFace, look: CalendarLook, known: Mapping[str, Resource], at: datetime
-) -> None:  # fmt: skip
+) -> None:
     changes: list[Sighting] = []
     standing = {resource.uid for resource, _ in look.changed.values()}
     left = [known[name].uid for name in look.gone]
@@ -181,9 +181,13 @@ def observe_chat(ledger: Ledger, chat: ChatFace, at: datetime) -> Sight:
 
 def _said(message: Heard) -> dict[str, Any]:
     found = {
-        "sender": message.sender, "room": message.room, "text": message.text[:LONGEST_TEXT], "sent": message.sent,
-        "sound": message.sound, "names": ", ".join(message.names),
-    }  # fmt: skip
+        "sender": message.sender,
+        "room": message.room,
+        "text": message.text[:LONGEST_TEXT],
+        "sent": message.sent,
+        "sound": message.sound,
+        "names": ", ".join(message.names),
+    }
     return {name: value for name, value in found.items() if value}
 
 
@@ -191,9 +195,14 @@ def _said(message: Heard) -> dict[str, Any]:
 
 
 def take_up(
-    ledger: Ledger, program: Program, source: Source, now: datetime, zone: ZoneInfo, written: Sequence[str] = (),
+    ledger: Ledger,
+    program: Program,
+    source: Source,
+    now: datetime,
+    zone: ZoneInfo,
+    written: Sequence[str] = (),
     made: Callable[[], Mapping[str, str]] = dict,
-) -> TakenUp:  # fmt: skip
+) -> TakenUp:
     """Finds the occurrences of a workflow among what it has not looked at yet, and moves its reader on.
 
     ``written`` are the columns that the workflow writes: they make no row changed. ``made`` tells what a mirror has
@@ -285,9 +294,15 @@ class _Telling:
         self, subject: str, sequence: int, happened: str, state: RowState | None, chain: tuple[str, ...] = ()
     ) -> Occurrence:
         return Occurrence(
-            self._identity, self._source.name, subject, sequence, self._at, happened, chain,
+            self._identity,
+            self._source.name,
+            subject,
+            sequence,
+            self._at,
+            happened,
+            chain,
             label=self._source.label(subject, state),
-        )  # fmt: skip
+        )
 
     def _what_happened(self, seen: Observation, failed: list[Effect] | None) -> str:
         """Whether the subject came into the set, changed in it or left it; after a failed run, whether a person
@@ -307,7 +322,8 @@ class _Telling:
         return "gained" if is_in else "lost" if was_in else ""
 
     def _counts(self, old: RowState, new: RowState) -> bool:
-        """Whether a change counts: in a field that `fields` names, else in any that the workflow does not write itself."""
+        """Whether a change counts: in a field that `fields` names, else in any that the workflow does not write
+        itself."""
         if "changed" not in self._happenings:
             return False
         fields = {fold_name(change.word) for change in self._source.changes(old, new)}

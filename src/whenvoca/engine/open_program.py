@@ -40,7 +40,8 @@ class OpenPlaces(StagePlaces, Protocol):
         """Takes away temporaries that a crash left."""
 
     def rehearsed(self, instead: Mapping[str, Path] | None = None) -> OpenPlaces:
-        """The same places, read for real, where a write is only remembered; ``instead`` names other files for sheets."""
+        """The same places, read for real, where a write is only remembered; ``instead`` names other files for
+        sheets."""
 
 
 class OpenProgram(Struct):
@@ -110,9 +111,8 @@ def _made_by_mirrors(program: Program, places: OpenPlaces, ledger: Ledger, root:
         else:
             face = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
             known = {uid: mark for mark, uid in ledger.marks_made(face.name, prefix).items()}
-            marks = {
-                known.get(uid, mark): uid for mark, uid in face.find_marks(prefix).items()
-            }  # subjects may have been renamed
+            # subjects may have been renamed
+            marks = {known.get(uid, mark): uid for mark, uid in face.find_marks(prefix).items()}
         for mark, uid in marks.items():
             lineage = Lineage.from_mark(mark)
             if lineage is not None and lineage.step == step.path:

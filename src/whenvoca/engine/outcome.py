@@ -35,9 +35,8 @@ class Outcome(Struct):
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
     troubles: list[str] = field(default_factory=list)  # places that could not be looked at
     held: list[Held] = field(default_factory=list)  # batches that the brake holds
-    told: dict[str, list[str]] = field(
-        default_factory=dict
-    )  # what is wrong with the data of each place that was looked at
+    # what is wrong with the data of each place that was looked at
+    told: dict[str, list[str]] = field(default_factory=dict)
     seen: int = 0  # whether anything had changed at the places
 
     def hear(self, result: RunResult, most: int) -> None:
@@ -53,7 +52,8 @@ class Outcome(Struct):
 
     @property
     def exit_code(self) -> ExitCode:
-        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached, 4 if the brake holds a batch."""
+        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached, 4 if the brake holds a
+        batch."""
         if self.is_unreachable:
             return ExitCode.UNREACHABLE
         if self.held:

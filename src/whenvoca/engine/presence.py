@@ -1,6 +1,7 @@
 """Claims on what people show: the newest valid one shows; with none, what was before returns, unless a hand changed it.
 
-A claim is made by `set presence … until`. It ends at its moment, with the event that it follows, or by `restore presence`.
+A claim is made by `set presence … until`. It ends at its moment, with the event that it follows, or by `restore
+presence`.
 """
 
 from __future__ import annotations
@@ -98,9 +99,17 @@ def _following(ledger: Ledger, stage: LiveStage, claim: Claim) -> Claim:
     if until:
         ledger.move_claim(claim.number, until)
     return Claim(
-        claim.number, claim.place, claim.person, claim.run, claim.workflow, claim.shown, until, claim.event_place, claim.event_key,
+        claim.number,
+        claim.place,
+        claim.person,
+        claim.run,
+        claim.workflow,
+        claim.shown,
+        until,
+        claim.event_place,
+        claim.event_key,
         claim.event_field,
-    )  # fmt: skip
+    )
 
 
 def _turn(

@@ -34,12 +34,15 @@ class _Stopped(Exception):
 
 
 class Program:
-    """A workflow ready to run. ``columns`` are the folded names of the subject's fields, ``columns_of`` those of a sheet."""
+    """A workflow ready to run. ``columns`` are the folded names of the subject's fields, ``columns_of`` those of a
+    sheet."""
 
     def __init__(
-        self, workflow: tree.Workflow, columns: frozenset[str],
+        self,
+        workflow: tree.Workflow,
+        columns: frozenset[str],
         columns_of: Callable[[str], frozenset[str]] = lambda place: frozenset(),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.workflow = workflow
         self.columns = columns
         self.mirrors = [step for step in iter_steps(workflow) if step.definition.is_mirror]
@@ -144,9 +147,12 @@ class Program:
 
         def question(scope: Scope) -> Question:
             return Question(
-                name=statement.name, text=show_value(text(scope)), kind=statement.kind,
-                default=None if default is None else default(scope), choices=tuple(show_value(each(scope)) for each in choices),
-            )  # fmt: skip
+                name=statement.name,
+                text=show_value(text(scope)),
+                kind=statement.kind,
+                default=None if default is None else default(scope),
+                choices=tuple(show_value(each(scope)) for each in choices),
+            )
 
         return question
 
@@ -270,7 +276,8 @@ class Program:
         return act
 
     def _look_up(self, step: tree.Step) -> dict[str, Any]:
-        """The `where` of a look-up, and what it asks for by `FIELD is VALUE`, so that not everything need be gone through."""
+        """The `where` of a look-up, and what it asks for by `FIELD is VALUE`, so that not everything need be gone
+        through."""
         if not step.conditions:
             return {"condition": None, "wanted": {}, "where_said": ""}
         fields = TASK_FIELDS if step.definition.thing == "task" else EVENT_FIELDS
@@ -280,9 +287,11 @@ class Program:
         asked = {
             fold_name(each.left.word): compiler.value(each.right)
             for each in parts
-            if isinstance(each, tree.Compare) and each.relation == "is" and isinstance(each.left, tree.Name)
+            if isinstance(each, tree.Compare)
+            and each.relation == "is"
+            and isinstance(each.left, tree.Name)
             and not {fold_name(word) for word in tree.words_in(each.right)} & compiler.columns
-        }  # fmt: skip
+        }
         lines = self.workflow.text.split("\n")
         said = " and ".join(dict.fromkeys(lines[n.spot.line - 1].split("#")[0].strip() for n in step.conditions))
         return {"condition": compiler.conditions(step.conditions), "wanted": asked, "where_said": said}
@@ -387,16 +396,18 @@ def _keyed(
 
 
 def _gone(step: CompiledStep, context: RunContext, repetition: str, present: list[str]) -> list[str]:
-    """The repetitions in which a mirror made something of this subject, and whose element is not in the list any more."""
+    """The repetitions in which a mirror made something of this subject, and whose element is not in the list any
+    more."""
     call = StepCall(step, context, repetition)
     made = [Lineage.from_mark(mark) for mark in context.stage.marks_made(call.place, call.lineage.siblings)]
     inside = f"{repetition}/" if repetition else ""
     return [
         each.repetition
         for each in made
-        if each is not None and each.repetition.startswith(inside)
+        if each is not None
+        and each.repetition.startswith(inside)
         and not any(f"{each.repetition}/".startswith(f"{one}/") for one in present)
-    ]  # fmt: skip
+    ]
 
 
 def _run_all(actions: list[Action], context: RunContext, repetition: str) -> Performing:

@@ -37,12 +37,19 @@ class Rehearsal(Struct):
 
 
 def rehearse(
-    workspace: Workspace, workflows: Sequence[tree.Workflow], others: Sequence[tree.Workflow], places: OpenPlaces,
-    clock: Clock, *, request: Request, sample: Path | None = None, until: datetime | None = None,
-) -> Rehearsal:  # fmt: skip
+    workspace: Workspace,
+    workflows: Sequence[tree.Workflow],
+    others: Sequence[tree.Workflow],
+    places: OpenPlaces,
+    clock: Clock,
+    *,
+    request: Request,
+    sample: Path | None = None,
+    until: datetime | None = None,
+) -> Rehearsal:
     """Plays what a run of these workflows would do. ``others`` are named if it would set them off. ``sample`` is a
-    file whose rows stand for those of the one workflow's sheet. ``until``: the clock, which stands at the beginning of a
-    period, is played up to there, for workflows that wait for moments."""
+    file whose rows stand for those of the one workflow's sheet. ``until``: the clock, which stands at the beginning of
+    a period, is played up to there, for workflows that wait for moments."""
     ledger = SqliteLedger.copy_of(workspace.state_folder / "ledger.sqlite")
     try:
         instead = _instead(workflows, sample) if sample is not None else {}
@@ -69,9 +76,14 @@ def rehearse(
 
 
 def _play(
-    workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: SqliteLedger, clock: PlayedClock,
-    request: Request, until: datetime,
-) -> Outcome:  # fmt: skip
+    workspace: Workspace,
+    workflows: Sequence[tree.Workflow],
+    places: OpenPlaces,
+    ledger: SqliteLedger,
+    clock: PlayedClock,
+    request: Request,
+    until: datetime,
+) -> Outcome:
     """Goes from moment to moment: which triggers would fire when, and what would come of it."""
     timed = [
         each for each in workflows if each.trigger and each.trigger.definition.watches in ("starts", "ends", "clock")

@@ -1,5 +1,5 @@
-"""Rows that are told apart in another way than before, since their place was given a key or another one: whoever stands as it
-stood stays who it was, so that nothing is made of it a second time."""
+"""Rows that are told apart in another way than before, since their place was given a key or another one: whoever stands
+as it stood stays who it was, so that nothing is made of it a second time."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from whenvoca.values.kinds import Raw
 
 
 def follow_keys(ledger: Ledger, sheet: SheetFace) -> None:
-    """Calls the known rows by their new keys. Raises SourceFault if not every row has one of its own: what was made of the others
-    would count as lost."""
+    """Calls the known rows by their new keys. Raises SourceFault if not every row has one of its own: what was made of
+    the others would count as lost."""
     known = ledger.standing(sheet.name)
     if not len(known):
         return
@@ -31,9 +31,10 @@ def follow_keys(ledger: Ledger, sheet: SheetFace) -> None:
             continue
         if said := row.fault or row.waits:
             raise SourceFault(
-                f"its rows are to be told apart by another key, and not each has one: {said}", where=sheet.file,
+                f"its rows are to be told apart by another key, and not each has one: {said}",
+                where=sheet.file,
                 mend="give each row a key of its own first, or set the key at the place back",
-            )  # fmt: skip
+            )
         names[same.pop(0)] = row.key
     taken = set(names.values())
     names |= {gone: f"{gone} (before)" for same in left.values() for gone in same if gone in taken}

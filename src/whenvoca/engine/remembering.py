@@ -1,4 +1,5 @@
-"""What a conversation remembers, as the ledger keeps it: keys of events, never copies; and what a text is read among."""
+"""What a conversation remembers, as the ledger keeps it: keys of events, never copies; and what a text is read
+among."""
 
 from __future__ import annotations
 
@@ -25,8 +26,8 @@ _MOST_RUNS = 20
 
 
 class Memory(Struct):
-    """What a conversation remembers: what was spoken of last, the question that waits, the runs that may be undone, and on
-    whose behalf that question is put (their name and room)."""
+    """What a conversation remembers: what was spoken of last, the question that waits, the runs that may be undone, and
+    on whose behalf that question is put (their name and room)."""
 
     last: list[Target] = field(default_factory=list)
     pending: Request | None = None
@@ -35,14 +36,20 @@ class Memory(Struct):
 
     def to_text(self, at: datetime) -> str:
         """As the ledger keeps it."""
-        return encode({
-            "at": at.isoformat(), "last": [_key(each) for each in self.last], "runs": self.runs[-_MOST_RUNS:],
-            "pending": None if self.pending is None else request_to_state(self.pending), "asker": list(self.asker),
-        })  # fmt: skip
+        return encode(
+            {
+                "at": at.isoformat(),
+                "last": [_key(each) for each in self.last],
+                "runs": self.runs[-_MOST_RUNS:],
+                "pending": None if self.pending is None else request_to_state(self.pending),
+                "asker": list(self.asker),
+            }
+        )
 
 
 def agenda_of(calendar: Callable[[str], CalendarFace], names: Sequence[str], *, hides: bool = False) -> list[Target]:
-    """All events of these calendars, series once; ``hides``: nothing but the times of private ones, since others read it."""
+    """All events of these calendars, series once; ``hides``: nothing but the times of private ones, since others read
+    it."""
     faces = [calendar(name) for name in names]
     found = [(face.name, event) for face in faces for event in face.all_events()]
     return [Target(name, _hidden(event) if hides and event.private else event) for name, event in found]
@@ -62,7 +69,8 @@ def surroundings(
 
 
 def contacts_of(agenda: Sequence[Target]) -> dict[str, str]:
-    """The addresses of those who are named as attendees in the calendars, by their names, and by first names that only one has."""
+    """The addresses of those who are named as attendees in the calendars, by their names, and by first names that only
+    one has."""
     by_name: dict[str, set[str]] = {}
     for target in agenda:
         for each in target.event.attendees:
@@ -93,21 +101,35 @@ def recall(text: str, around: Surroundings) -> Memory:
 def request_to_state(request: Request) -> dict[str, Any]:
     """A request as plain data."""
     return {
-        "intent": request.intent, "scope": request.scope, "changes": [[name, value] for name, value in request.changes.items()],
-        "missing": request.missing, "purpose": request.purpose, "text": request.text, "home": request.home,
-        "question": request.question, "targets": [_key(each) for each in request.targets],
-        "events": [[w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.alarm_minutes] for w in request.events],
-    }  # fmt: skip
+        "intent": request.intent,
+        "scope": request.scope,
+        "changes": [[name, value] for name, value in request.changes.items()],
+        "missing": request.missing,
+        "purpose": request.purpose,
+        "text": request.text,
+        "home": request.home,
+        "question": request.question,
+        "targets": [_key(each) for each in request.targets],
+        "events": [
+            [w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.alarm_minutes] for w in request.events
+        ],
+    }
 
 
 def request_from_state(state: Mapping[str, Any], around: Surroundings) -> Request:
     """The request of ``request_to_state``, about the events as they stand now."""
     return Request(
-        state["intent"], events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]], scope=state["scope"],
-        changes={name: from_plain(value) for name, value in state["changes"]}, missing=list(state["missing"]),
-        question=state["question"], targets=_found_all(state["targets"], around), purpose=state["purpose"], text=state["text"],
+        state["intent"],
+        events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]],
+        scope=state["scope"],
+        changes={name: from_plain(value) for name, value in state["changes"]},
+        missing=list(state["missing"]),
+        question=state["question"],
+        targets=_found_all(state["targets"], around),
+        purpose=state["purpose"],
+        text=state["text"],
         home=state.get("home", ""),
-    )  # fmt: skip
+    )
 
 
 def _key(target: Target) -> list[str]:

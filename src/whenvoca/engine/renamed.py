@@ -20,7 +20,8 @@ class Renamed(Struct, frozen=True):
     def said(self) -> str:
         """What is to be feared."""
         return (
-            f'{self.workflow.name} has never run, and "{self.before}", which looked at the same place, has no file any more: '
+            f'{self.workflow.name} has never run, and "{self.before}", which looked at the same place, has no file '
+            "any more: "
             "if it is the same workflow, everything would be done a second time"
         )
 
@@ -31,8 +32,8 @@ class Renamed(Struct, frozen=True):
 
 
 def find_renamed(ledger: Ledger, workflows: Sequence[tree.Workflow], standing: Collection[str]) -> list[Renamed]:
-    """Those among the workflows that may be another one's; ``standing`` are the names of all workflow files, and what they were
-    called formerly."""
+    """Those among the workflows that may be another one's; ``standing`` are the names of all workflow files, and what
+    they were called formerly."""
     looked = ledger.readers()
     gone = {name: places for name, places in looked.items() if name not in standing}
     found = []

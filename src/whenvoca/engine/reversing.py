@@ -19,9 +19,13 @@ from whenvoca.values.texts import show_value
 
 # Which attributes of Event stand behind a field of the language.
 _ATTRIBUTES = {
-    "attendees": "attendees", "optional": "attendees", "alarm": "alarms", "repeat": "rule", "category": "categories",
+    "attendees": "attendees",
+    "optional": "attendees",
+    "alarm": "alarms",
+    "repeat": "rule",
+    "category": "categories",
     "due": "end",
-}  # fmt: skip
+}
 
 
 def choose_runs(ledger: Ledger, numbers: Sequence[int]) -> list[RunRecord]:
@@ -46,8 +50,8 @@ def choose_runs(ledger: Ledger, numbers: Sequence[int]) -> list[RunRecord]:
 
 
 def reversals(stage: Stage, records: Sequence[RunRecord], left: list[str]) -> Generator[Effect, Receipt, None]:
-    """The effects of these runs turned round, the last one first; what was told to others is passed over. ``left`` hears of
-    what another hand changed since."""
+    """The effects of these runs turned round, the last one first; what was told to others is passed over. ``left``
+    hears of what another hand changed since."""
     for record in records:
         for entry in reversed(stage.ledger.effects_done(record.number)):
             if entry.effect.verb in TELLING:
@@ -136,9 +140,16 @@ def turned(stage: Stage, entry: JournalEntry, left: list[str]) -> Generator[Effe
     if after:
         base = _base_before(known.base, new, after) if known is not None and known.base is not None else None
         yield Effect(
-            verb=_verb("change", noun), before=before, after=after, version=stored.version, stored=stored, event=new, kept=kept,
-            base=base, **more,
-        )  # fmt: skip
+            verb=_verb("change", noun),
+            before=before,
+            after=after,
+            version=stored.version,
+            stored=stored,
+            event=new,
+            kept=kept,
+            base=base,
+            **more,
+        )
 
 
 def as_list(value: Any) -> list[str]:
@@ -258,7 +269,8 @@ def _turned_row(stage: Stage, effect: Effect, left: list[str]) -> Generator[Effe
     for name, raw in wrote.items():
         if state.get(name) != raw:
             left.append(
-                f'{effect.place}: {sheet.label(key)}, {name} was changed since, to "{show_value(state.get(name))}"; it is left so'
+                f'{effect.place}: {sheet.label(key)}, {name} was changed since, to "{show_value(state.get(name))}"; '
+                "it is left so"
             )
         elif (was := (effect.before or {}).get(name)) != raw:
             before[name], after[name] = raw, was

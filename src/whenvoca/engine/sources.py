@@ -245,9 +245,12 @@ class NoSource:
 
 
 def to_sources(
-    places: Sequence[str], sheets: Mapping[str, SheetFace], calendars: Mapping[str, CalendarFace],
-    chats: Mapping[str, ChatFace], ledger: Ledger,
-) -> dict[str, Source]:  # fmt: skip
+    places: Sequence[str],
+    sheets: Mapping[str, SheetFace],
+    calendars: Mapping[str, CalendarFace],
+    chats: Mapping[str, ChatFace],
+    ledger: Ledger,
+) -> dict[str, Source]:
     """The sources of these places, by the places' names; tasks count as calendars here."""
     found: dict[str, Source] = {}
     for place in places:

@@ -52,7 +52,8 @@ class Standing(Struct, frozen=True):
 
 
 class Missing(Struct, frozen=True):
-    """Nothing stands of a lineage: the number that its next thing has, and whether another hand took the last one away."""
+    """Nothing stands of a lineage: the number that its next thing has, and whether another hand took the last one
+    away."""
 
     number: int
     by_another: bool = False

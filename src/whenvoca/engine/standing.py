@@ -12,7 +12,8 @@ from whenvoca.engine.ledger import Ledger
 
 
 def event_now(ledger: Ledger, place: str, key: str, zone: ZoneInfo) -> RowState | None:
-    """An event as it was last observed: a whole one, a changed occurrence, or one that its series gives; None if it is gone."""
+    """An event as it was last observed: a whole one, a changed occurrence, or one that its series gives; None if it is
+    gone."""
     state = ledger.standing(place, [key]).get(key)
     uid, occurrence = split_key(key)
     if state is not None or not occurrence:

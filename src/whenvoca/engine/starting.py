@@ -31,8 +31,8 @@ def why_dropped(program: Program, occurrence: Occurrence, now: RowState | None, 
 def subject_state(
     program: Program, occurrence: Occurrence, source: Source, now: RowState | None, seen: Observation | None
 ) -> RowState:
-    """What the run is about: a set's or mirror's subject as it is now, what was lost as it last was, else what was seen;
-    rows as they are now, so that a correction counts."""
+    """What the run is about: a set's or mirror's subject as it is now, what was lost as it last was, else what was
+    seen; rows as they are now, so that a correction counts."""
     trigger = program.workflow.trigger
     assert trigger is not None
     last = (seen.new or seen.old) if seen else None
@@ -44,11 +44,15 @@ def subject_state(
 
 
 def describe_start(
-    program: Program, occurrence: Occurrence, source: Source, seen: Observation | None, zone: ZoneInfo | None,
+    program: Program,
+    occurrence: Occurrence,
+    source: Source,
+    seen: Observation | None,
+    zone: ZoneInfo | None,
     failed: list[Effect],
-) -> tuple[Scope, RowState]:  # fmt: skip
-    """What a run began with, as far as it is still known: its subject as it was seen then, without what runs before it wrote
-    that failed."""
+) -> tuple[Scope, RowState]:
+    """What a run began with, as far as it is still known: its subject as it was seen then, without what runs before it
+    wrote that failed."""
     trigger = program.workflow.trigger
     assert trigger is not None
     state = (seen.new or seen.old if seen else None) or source.current(occurrence.subject) or {}

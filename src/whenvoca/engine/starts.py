@@ -1,7 +1,7 @@
 """Starts and ends of events: which are due, which were missed, and when the next one is.
 
-For each workflow and UID the ledger keeps the next moment, so that nothing is searched when a moment comes, and a change
-costs what its own event costs.
+For each workflow and UID the ledger keeps the next moment, so that nothing is searched when a moment comes, and a
+change costs what its own event costs.
 """
 
 from __future__ import annotations
@@ -122,7 +122,7 @@ def take_up_clock(ledger: Ledger, program: Program, now: datetime, zone: ZoneInf
             at = newest.isoformat()
             occurrence = Occurrence(
                 identity, CLOCK, at, -int(newest.timestamp()), at, "come", label=f"{newest:%a %d %b %H:%M}{more}"
-            )  # fmt: skip
+            )
             if now - newest > missed_after(program):
                 due.missed = ledger.add_missed([occurrence], now.isoformat())
             else:
@@ -164,7 +164,8 @@ class _Waiting:
                 yield Moment(at, add_to_moment(at, self._offset).astimezone(UTC), event)
 
     def between(self, events: list[Event], after: datetime, now: datetime) -> list[Moment]:
-        """What fires by now: its moment has come since ``after``, or its event was seen too late for that and had not begun."""
+        """What fires by now: its moment has come since ``after``, or its event was seen too late for that and had not
+        begun."""
         offset = timedelta(seconds=self._offset.to_seconds())
         found = self._moments(events, after - max(offset, timedelta()), now - offset)
         return sorted(
@@ -185,7 +186,8 @@ class _Waiting:
         return None
 
     def fits(self, event: Event, at: datetime) -> bool:
-        """Whether the event is one of those that the trigger is about; one that cannot be told is, so that its run says why."""
+        """Whether the event is one of those that the trigger is about; one that cannot be told is, so that its run says
+        why."""
         thing = self._source.thing(event_key(event.uid, event.occurrence), to_state(event))
         try:
             return self._program.where(Scope(thing, self._word, at, self._zone))
@@ -203,9 +205,14 @@ class _Waiting:
         at = moment.fires if moment.fires > after else now
         key = event_key(event.uid, event.occurrence)
         return Occurrence(
-            self._program.workflow.identity, self._source.name, key, -int(moment.at.timestamp()), at.astimezone(self._zone).isoformat(),
-            "ended" if self._is_end else "begun", label=self._source.label(key, to_state(event)),
-        )  # fmt: skip
+            self._program.workflow.identity,
+            self._source.name,
+            key,
+            -int(moment.at.timestamp()),
+            at.astimezone(self._zone).isoformat(),
+            "ended" if self._is_end else "begun",
+            label=self._source.label(key, to_state(event)),
+        )
 
 
 def to_mark(moment: datetime) -> str:

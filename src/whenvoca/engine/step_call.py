@@ -234,7 +234,8 @@ class StepCall:
         return Lineage(c.root, c.workflow, context, step, f"{self.repetition} {what}").to_uid(1)
 
     def follows(self, word: str) -> tuple[str, str, str] | None:
-        """The event whose start or end the field names, as (calendar, key, field): what is set until then follows it."""
+        """The event whose start or end the field names, as (calendar, key, field): what is set until then follows
+        it."""
         node = next((line.value for line in self._step.tree.fields if line.word == word), None)
         if not isinstance(node, tree.Field) or node.word not in ("start", "end") or not isinstance(node.of, tree.Name):
             return None
@@ -276,8 +277,11 @@ class StepCall:
         made = Lineage.from_mark(mark)
         mine = self.lineage
         if made is None or (made.root, made.workflow, made.step, made.repetition) != (
-            mine.root, mine.workflow, mine.step, mine.repetition,
-        ):  # fmt: skip
+            mine.root,
+            mine.workflow,
+            mine.step,
+            mine.repetition,
+        ):
             return None
         return made
 

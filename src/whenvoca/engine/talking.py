@@ -38,9 +38,18 @@ class Talk:
     """One person's conversation about these calendars; new events go into ``home``."""
 
     def __init__(
-        self, workspace: Workspace, places: OpenPlaces, ledger: Ledger, clock: Clock, calendars: Sequence[str], *, home: str,
-        person: Person | None = None, room: str = "", length: int = 60,
-    ) -> None:  # fmt: skip
+        self,
+        workspace: Workspace,
+        places: OpenPlaces,
+        ledger: Ledger,
+        clock: Clock,
+        calendars: Sequence[str],
+        *,
+        home: str,
+        person: Person | None = None,
+        room: str = "",
+        length: int = 60,
+    ) -> None:
         self._workspace, self._places, self._ledger, self._clock = workspace, places, ledger, clock
         self._stage = LiveStage(places, ledger, clock, workspace)
         manner = Manner(calendars=[name.lower() for name in calendars], home=home.lower(), length=length)
@@ -64,9 +73,7 @@ class Talk:
     def _do(self, deed: Deed, text: str) -> Answered:
         now, request = self._clock.now(), deed.request
         place = self._talk.place_of(request)
-        run = self._ledger.begin_return(
-            WORKFLOW, place, text, now.isoformat(), kind="request", label=label_of(request)
-        )  # fmt: skip
+        run = self._ledger.begin_return(WORKFLOW, place, text, now.isoformat(), kind="request", label=label_of(request))
         done: list[Effect] = []
         number, answer, fault = self._number, None, None
         acting = self._talk.effects(request)
@@ -104,7 +111,8 @@ class Talk:
         return Answered(deed.request, deed.reply + (f" Left: {said}" if said else ""), outcome.effects)
 
     def _settle_cut_short(self) -> None:
-        """Ends requests that a stop of the program cut short: what stands at its place as it was meant is noted as done."""
+        """Ends requests that a stop of the program cut short: what stands at its place as it was meant is noted as
+        done."""
         for record in self._ledger.runs(workflow=WORKFLOW, limit=20):
             if record.outcome != "begun":
                 continue

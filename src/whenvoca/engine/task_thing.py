@@ -48,9 +48,14 @@ class TaskThing(EventThing):
             case "address":
                 return self._address or None
         return {
-            "title": task.title, "section": task.section, "person": task.person, "details": task.details, "uid": task.uid,
-            "source": task.source, "priority": task.priority,
-        }[word]  # fmt: skip
+            "title": task.title,
+            "section": task.section,
+            "person": task.person,
+            "details": task.details,
+            "uid": task.uid,
+            "source": task.source,
+            "priority": task.priority,
+        }[word]
 
 
 def to_thing(event: Event, place: str, address: str, zone: ZoneInfo) -> EventThing:

@@ -14,7 +14,8 @@ if TYPE_CHECKING:
 class Claim(Struct, frozen=True):
     """One claim on what somebody's presence shows. ``until`` is RFC 3339 in UTC, empty where it has no end of its own.
 
-    ``event_field`` (start or end) of the event ``event_key`` in ``event_place`` is what the end follows, where it names one.
+    ``event_field`` (start or end) of the event ``event_key`` in ``event_place`` is what the end follows, where it names
+    one.
     """
 
     number: int
@@ -62,7 +63,8 @@ class Times(Protocol):
         """Records occurrences that come too late to run, each with a run that says so; answers those that are new."""
 
     def restart_times(self, workflow: str, at: str) -> None:
-        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a period."""
+        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a
+        period."""
 
     def forget_time(self) -> None:
         """Forgets moments that were played: nothing of that time is late, or claimed."""

@@ -59,7 +59,8 @@ class UndoOutcome(Struct):
 
 
 def runs_in_range(ledger: Ledger, workflow: str, low: datetime | None, high: datetime | None) -> list[int]:
-    """The runs of a workflow that are not taken back, with an effect on an event that begins in that time; all without one."""
+    """The runs of a workflow that are not taken back, with an effect on an event that begins in that time; all without
+    one."""
     numbers = []
     for record in ledger.runs(workflow=workflow, limit=1_000_000):
         if record.kind not in ("run", "request") or record.undone is not None:
@@ -89,18 +90,30 @@ def undo_runs(
         undone = Undone(record)
         outcome.runs.append(undone)
         batch = Batch(
-            ledger=ledger, stage=stage, clock=clock, files=lambda: places.files, root=workspace.root, people=workspace.people,
-            tell=undone.hear, progress=lambda done: None,
-        )  # fmt: skip
+            ledger=ledger,
+            stage=stage,
+            clock=clock,
+            files=lambda: places.files,
+            root=workspace.root,
+            people=workspace.people,
+            tell=undone.hear,
+            progress=lambda done: None,
+        )
         for place in {entry.effect.place for entry in ledger.effects_done(record.number)}:
             sheet: Any = places.sheets.get(place.lower())
             if sheet is not None and sheet.digest():
                 sheet.scan(ledger.standing(sheet.name))
         undone.number = ledger.begin_undo(record, clock.now().isoformat())
         occurrence = Occurrence(
-            record.workflow, record.place, record.subject, 0, clock.now().isoformat(), number=-1, run=undone.number,
+            record.workflow,
+            record.place,
+            record.subject,
+            0,
+            clock.now().isoformat(),
+            number=-1,
+            run=undone.number,
             label=record.label,
-        )  # fmt: skip
+        )
         batch.perform(occurrence, _backwards(stage, undone))
         batch.save_files(places.sheets)
         ledger.end_undo(undone.number, record, undone.outcome, "; ".join(undone.left))

@@ -95,7 +95,8 @@ class _Pace(Struct):
 
 
 class Watch(Struct, kw_only=True):
-    """One `watch`. ``load`` reads the workspace's files; ``do_job`` carries out a command that another process handed over."""
+    """One `watch`. ``load`` reads the workspace's files; ``do_job`` carries out a command that another process handed
+    over."""
 
     load: Callable[[], Loaded]
     ledger: Ledger
@@ -232,15 +233,17 @@ class Watch(Struct, kw_only=True):
         """The places at which something changed, and the servers whose turn it is."""
         assert self._loaded is not None
         found = {
-            name for name, paths in self._loaded.places.watched_paths().items()
+            name
+            for name, paths in self._loaded.places.watched_paths().items()
             if any(path == each or each in path.parents for path in changed for each in paths)
-        }  # fmt: skip
+        }
         found |= self.waker.poked()
         found |= {name for name, pace in self._paces.items() if pace.due <= self.clock.tick()}
         return frozenset(found)
 
     def _pace(self, outcome: Outcome, look: frozenset[str] | None) -> None:
-        """When each server is looked at next: soon after a change, later when it is quiet, later still when it is away."""
+        """When each server is looked at next: soon after a change, later when it is quiet, later still when it is
+        away."""
         assert self._loaded is not None
         for name, paths in self._loaded.places.watched_paths().items():
             if paths or (look is not None and name not in look):
@@ -272,8 +275,11 @@ class Watch(Struct, kw_only=True):
         write_health(
             self._loaded.workspace,
             {
-                "process": os.getpid(), "since": self._since, "looked": self.clock.now().isoformat(),
-                "next": following.astimezone(UTC).isoformat() if following else None, "workflows": len(self._loaded.workflows),
+                "process": os.getpid(),
+                "since": self._since,
+                "looked": self.clock.now().isoformat(),
+                "next": following.astimezone(UTC).isoformat() if following else None,
+                "workflows": len(self._loaded.workflows),
                 "troubles": sorted(self._troubles),
             },
-        )  # fmt: skip
+        )

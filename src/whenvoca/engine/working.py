@@ -37,18 +37,27 @@ _EVERYTHING = Request()
 
 
 def run_workflows(
-    workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: Ledger, clock: Clock,
+    workspace: Workspace,
+    workflows: Sequence[tree.Workflow],
+    places: OpenPlaces,
+    ledger: Ledger,
+    clock: Clock,
     request: Request = _EVERYTHING,
-) -> Outcome:  # fmt: skip
+) -> Outcome:
     """Takes up what is waiting for these workflows and runs it, until nothing new is set off."""
     return _Working(workspace, workflows, places, ledger, clock, request).work()
 
 
 class _Working:
     def __init__(
-        self, workspace: Workspace, workflows: Sequence[tree.Workflow], places: OpenPlaces, ledger: Ledger, clock: Clock,
+        self,
+        workspace: Workspace,
+        workflows: Sequence[tree.Workflow],
+        places: OpenPlaces,
+        ledger: Ledger,
+        clock: Clock,
         request: Request,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self._workspace, self._places, self._ledger, self._clock = workspace, places, ledger, clock
         self._request = request
         self._outcome = Outcome()
@@ -101,10 +110,17 @@ class _Working:
 
     def _new_batch(self) -> Batch:
         return Batch(
-            ledger=self._ledger, stage=self._stage, clock=self._clock, files=lambda: self._places.files, root=self._workspace.root,
-            people=self._workspace.people, tell=lambda result: self._outcome.hear(result, self._request.kept),
-            progress=self._count, kept=self._request.kept, stop=self._request.stop,
-        )  # fmt: skip
+            ledger=self._ledger,
+            stage=self._stage,
+            clock=self._clock,
+            files=lambda: self._places.files,
+            root=self._workspace.root,
+            people=self._workspace.people,
+            tell=lambda result: self._outcome.hear(result, self._request.kept),
+            progress=self._count,
+            kept=self._request.kept,
+            stop=self._request.stop,
+        )
 
     def _count(self, ended: int) -> None:
         self._done += ended
@@ -194,7 +210,8 @@ class _Working:
             self._ledger.add_occurrences([fresh], once=False)
 
     def _ask_before(self, each: OpenProgram) -> None:
-        """Asks what the workflow asks before its first step, so that nothing is done where somebody has to answer first."""
+        """Asks what the workflow asks before its first step, so that nothing is done where somebody has to answer
+        first."""
         zone = each.zone or self._workspace.zone
         scope = Scope(None, "", self._clock.now(), zone)
         for question, name in each.program.first_questions(scope):
@@ -341,7 +358,8 @@ class _Working:
         )
 
     def _recent(self, each: OpenProgram) -> dict[str, int]:
-        """What the workflow did in the last minutes, by what the brake counts: where batches follow each other by themselves."""
+        """What the workflow did in the last minutes, by what the brake counts: where batches follow each other by
+        themselves."""
         if not self._request.brake_span:
             return {}
         since = (self._clock.now() - self._request.brake_span).isoformat()

@@ -60,9 +60,10 @@ class Workspace(Struct, frozen=True):
             self.state_folder.mkdir(mode=0o700, exist_ok=True)
         except OSError as error:
             raise SettingsFault(
-                f"the folder of the ledger cannot be made: {error.strerror}", where=str(self.state_folder),
+                f"the folder of the ledger cannot be made: {error.strerror}",
+                where=str(self.state_folder),
                 mend="the workspace has to be writable",
-            ) from error  # fmt: skip
+            ) from error
         return self.state_folder
 
 

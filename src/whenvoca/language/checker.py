@@ -24,13 +24,19 @@ from whenvoca.language.types import (
     Type,
     fits,
     list_of,
-)  # fmt: skip
+)
 
 # What the kinds of `ask` give.
 ASKED = {
-    "text": TEXT, "list": list_of(TEXT), "number": NUMBER, "yes/no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT,
+    "text": TEXT,
+    "list": list_of(TEXT),
+    "number": NUMBER,
+    "yes/no": YES_NO,
+    "date": DATE,
+    "time": TIME,
+    "moment": MOMENT,
     "duration": DURATION,
-}  # fmt: skip
+}
 
 
 def check_workflow(workflow: tree.Workflow, faults: FaultList, around: Surroundings) -> list[Fault]:
@@ -84,7 +90,8 @@ class _Checker(FieldChecks):
                 self._faults.add(
                     condition.spot,
                     f"{word} in the where of a set",
-                    f"{with_article(definition.subject)} would leave the set by itself; compare with a column or a date",
+                    f"{with_article(definition.subject)} would leave the set by itself; compare with a column or a "
+                    "date",
                 )
         for each in trigger.fields:
             if "changed" not in trigger.happenings:
@@ -369,9 +376,13 @@ class _Checker(FieldChecks):
             given[names.subject_word] = names.subject
             given["old"] = names.subject
         inside = replace(
-            names, subject_word="", subject=thing, place=place if definition.thing == "row" else None, given=given,
+            names,
+            subject_word="",
+            subject=thing,
+            place=place if definition.thing == "row" else None,
+            given=given,
             is_look_up=True,
-        )  # fmt: skip
+        )
         for condition in step.conditions:
             self._infer.condition(condition, inside)
 
@@ -382,9 +393,11 @@ class _Checker(FieldChecks):
         if step.definition.is_mirror and set(trigger.happenings) != {"gained", "changed", "lost"}:
             subject = trigger.definition.subject
             self._faults.add(
-                step.spot, "a mirror follows what comes, changes and goes, and this trigger does not tell of all three",
-                f"written: when {trigger.places[0] if trigger.places else 'PLACE'} gains, changes or loses {with_article(subject)}",
-            )  # fmt: skip
+                step.spot,
+                "a mirror follows what comes, changes and goes, and this trigger does not tell of all three",
+                f"written: when {trigger.places[0] if trigger.places else 'PLACE'} gains, changes or loses "
+                f"{with_article(subject)}",
+            )
         made = step.definition.adds
         is_created = made in ("event", "task") and not step.definition.is_mirror
         if is_created and {"gained", "changed"} <= set(trigger.happenings):
@@ -401,7 +414,10 @@ class _Checker(FieldChecks):
                     f"the other one is on line {other.line}; choose another name",
                 )
             else:
-                mend = f"give each a name of its own: {step.definition.verb} … as NAME (the other one is on line {other.line})"
+                mend = (
+                    f"give each a name of its own: {step.definition.verb} … as NAME (the other one is on line "
+                    f"{other.line})"
+                )
                 self._faults.add(
                     step.spot,
                     "two steps that make something are alike, so what they make could not be told apart",

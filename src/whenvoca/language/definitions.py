@@ -20,12 +20,31 @@ from whenvoca.values.kinds import Kind
 
 # What may stand in a field. "choice" fields take one of their ``choices`` as a bare word.
 FieldType = Literal[
-    "text", "number", "yes-no", "date", "time", "moment", "duration", "addresses", "choice", "alarms", "repeat", "zone",
-    "colour", "condition", "value", "names", "people", "list", "rooms", "texts",
-]  # fmt: skip
+    "text",
+    "number",
+    "yes-no",
+    "date",
+    "time",
+    "moment",
+    "duration",
+    "addresses",
+    "choice",
+    "alarms",
+    "repeat",
+    "zone",
+    "colour",
+    "condition",
+    "value",
+    "names",
+    "people",
+    "list",
+    "rooms",
+    "texts",
+]
 
 
-# What a trigger looks at: what changes at a place, the starts or ends of events, the clock, or nothing: somebody asks for it.
+# What a trigger looks at: what changes at a place, the starts or ends of events, the clock, or nothing: somebody asks
+# for it.
 Watched = Literal["changes", "starts", "ends", "clock", "hand"]
 
 
@@ -41,11 +60,13 @@ class FieldDefinition(Struct, frozen=True, kw_only=True):
 
 
 class Sentence(Struct, frozen=True, kw_only=True, dict=True):
-    """The words of a step or trigger: lower case stands as it is, upper case is a slot, one in brackets may be left out.
+    """The words of a step or trigger: lower case stands as it is, upper case is a slot, one in brackets may be left
+    out.
 
     Slots: SHEET, CALENDAR, TASKS, CHAT, OUTBOX (one place of that kind), CALENDARS (several, or any of them), CHANGES
-    (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element), WORKFLOW (a name in
-    quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value, up to the next word of the sentence).
+    (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element), WORKFLOW (a name
+    in quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value, up to the next word of the
+    sentence).
     """
 
     words: str
@@ -116,7 +137,8 @@ class TriggerDefinition(Struct, frozen=True, kw_only=True, dict=True):
     watches: Watched = "changes"
     happening: str = ""  # what alone happens to its subjects, where the sentence says no more
     admits: Callable[[Any, Mapping[str, Sequence[str]]], bool] | None = None
-    """Which subjects count at all, besides `where`: given one, and what the settings of people and rooms say, in lower case."""
+    """Which subjects count at all, besides `where`: given one, and what the settings of people and rooms say, in lower
+    case."""
     value_type: FieldType = "value"  # what stands in its sentence's VALUE
     example: str = ""
 
@@ -187,15 +209,19 @@ class Match(Struct, frozen=True):
     """A sentence found on a line: which definition, and where its slots stand."""
 
     definition: Any
-    slots: Mapping[str, tuple[int, int]] = field(
-        default_factory=dict
-    )  # slot: its first word and the one behind its last
+    # slot: its first word and the one behind its last
+    slots: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     length: int = 0
 
 
 PLACE_SLOTS = {
-    "SHEET": "sheet", "CALENDAR": "calendar", "CALENDARS": "calendar", "TASKS": "tasks", "CHAT": "chat", "OUTBOX": "outbox",
-}  # fmt: skip
+    "SHEET": "sheet",
+    "CALENDAR": "calendar",
+    "CALENDARS": "calendar",
+    "TASKS": "tasks",
+    "CHAT": "chat",
+    "OUTBOX": "outbox",
+}
 HAPPENINGS = {"gains": "gained", "changes": "changed", "loses": "lost"}
 # Slots in which any value may stand, by what it is for people; a node of it is found under "VALUE".
 VALUE_SLOTS = ("VALUE", "TIME", "DURATION", "ROOM", "PEOPLE", "ADDRESSES", "ADDRESS", "LIST")
@@ -220,7 +246,8 @@ def match_sentence(
 
 
 def _match_parts(parts: Sequence[str], words: Sequence[str], begin: int, limit: int) -> tuple[_Slots | None, int]:
-    """Where the slots of a sentence stand, and behind which word it ends; None, and how far it went, if it does not fit.
+    """Where the slots of a sentence stand, and behind which word it ends; None, and how far it went, if it does not
+    fit.
 
     A VALUE takes as much as leaves the rest of the sentence its words; it stops before `as NAME`.
     """

@@ -127,7 +127,10 @@ class _Parser:
         token = self._peek
         previous = self._tokens[self._position - 1]
         if token.kind == "name" and previous.kind == "name":
-            return f'two names side by side: "{previous.text}" and "{token.text}"; a column\'s blanks are written as hyphens'
+            return (
+                f'two names side by side: "{previous.text}" and "{token.text}"; a column\'s blanks are written as '
+                "hyphens"
+            )
         return f"{token.text} is not expected here"
 
     # --- from the loosest to the tightest

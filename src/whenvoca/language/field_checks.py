@@ -25,7 +25,7 @@ from whenvoca.language.types import (
     Type,
     fits,
     of_kind,
-)  # fmt: skip
+)
 from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.zones import load_zone
 
@@ -124,7 +124,8 @@ class FieldChecks:
                     )
                     self._faults.add(
                         node.spot,
-                        f"{known.name} takes a duration before or after the start, and this is {with_article(str(given))}",
+                        f"{known.name} takes a duration before or after the start, and this is "
+                        f"{with_article(str(given))}",
                         mend,
                     )
             case "people":

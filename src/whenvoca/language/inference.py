@@ -28,7 +28,7 @@ from whenvoca.language.types import (
     list_of,
     of_kind,
     thing,
-)  # fmt: skip
+)
 from whenvoca.values.kinds import kind_of
 
 _ORDERED = ("number", "date", "time", "moment", "duration", "any", "empty", "text")
@@ -156,7 +156,8 @@ class Inference:
             self._faults.add(node.spot, "a list of things is no text", f"a text of each of them is: {said}")
 
     def refuse_hidden_column(self, node: tree.Node, names: Names) -> None:
-        """A bare yes or no where a column of that name is surely meant: the word comes first, so it is never reached."""
+        """A bare yes or no where a column of that name is surely meant: the word comes first, so it is never
+        reached."""
         if isinstance(node, tree.Literal) and isinstance(node.value, bool) and names.subject is not None:
             word = "yes" if node.value else "no"
             if word in names.subject.fields:
@@ -443,20 +444,38 @@ class Inference:
             mend = (
                 "a date is written 2027-03-17, without quotes" if {first.name, second.name} & {"date", "moment"} else ""
             )
-            self._faults.add(right.spot, f"{with_article(str(first))} is never {with_article(str(second))}" if relation == "is" else
-                             f"{with_article(str(first))} cannot be compared with {with_article(str(second))}", mend)  # fmt: skip
+            self._faults.add(
+                right.spot,
+                f"{with_article(str(first))} is never {with_article(str(second))}"
+                if relation == "is"
+                else f"{with_article(str(first))} cannot be compared with {with_article(str(second))}",
+                mend,
+            )
 
 
 _SUMS: dict[tuple[str, str, str], Type] = {
-    ("number", "+", "number"): NUMBER, ("number", "-", "number"): NUMBER, ("number", "*", "number"): NUMBER,
-    ("number", "/", "number"): NUMBER, ("date", "+", "duration"): DATE, ("date", "-", "duration"): DATE,
-    ("moment", "+", "duration"): MOMENT, ("moment", "-", "duration"): MOMENT, ("date", "-", "date"): DURATION,
-    ("moment", "-", "moment"): DURATION, ("moment", "-", "date"): DURATION, ("date", "-", "moment"): DURATION,
-    ("duration", "+", "duration"): DURATION, ("duration", "-", "duration"): DURATION,
-    ("duration", "*", "number"): DURATION, ("number", "*", "duration"): DURATION,
-    ("duration", "/", "number"): DURATION, ("duration", "/", "duration"): NUMBER,
-    ("duration", "+", "moment"): MOMENT, ("duration", "+", "date"): DATE, ("time", "-", "time"): DURATION,
-}  # fmt: skip
+    ("number", "+", "number"): NUMBER,
+    ("number", "-", "number"): NUMBER,
+    ("number", "*", "number"): NUMBER,
+    ("number", "/", "number"): NUMBER,
+    ("date", "+", "duration"): DATE,
+    ("date", "-", "duration"): DATE,
+    ("moment", "+", "duration"): MOMENT,
+    ("moment", "-", "duration"): MOMENT,
+    ("date", "-", "date"): DURATION,
+    ("moment", "-", "moment"): DURATION,
+    ("moment", "-", "date"): DURATION,
+    ("date", "-", "moment"): DURATION,
+    ("duration", "+", "duration"): DURATION,
+    ("duration", "-", "duration"): DURATION,
+    ("duration", "*", "number"): DURATION,
+    ("number", "*", "duration"): DURATION,
+    ("duration", "/", "number"): DURATION,
+    ("duration", "/", "duration"): NUMBER,
+    ("duration", "+", "moment"): MOMENT,
+    ("duration", "+", "date"): DATE,
+    ("time", "-", "time"): DURATION,
+}
 
 
 def _comparable(first: Type, second: Type, relation: str) -> bool:

@@ -101,9 +101,13 @@ class _Reader:
             )
         body = self._read_statements(rest)
         return tree.Workflow(
-            name=name, file=file, settings=self._to_settings(settings), trigger=trigger, body=body,
+            name=name,
+            file=file,
+            settings=self._to_settings(settings),
+            trigger=trigger,
+            body=body,
             on_failure=on_failure,
-        )  # fmt: skip
+        )
 
     # --- settings and trigger
 
@@ -133,9 +137,11 @@ class _Reader:
             or (word == "private" and value not in PRIVATE_WORDS)
         ):
             said = {
-                "tries": "a whole number", "missed": "a duration such as 3 hours", "paused": "yes or no",
+                "tries": "a whole number",
+                "missed": "a duration such as 3 hours",
+                "paused": "yes or no",
                 "private": "shown or hidden",
-            }  # fmt: skip
+            }
             mend = f'written: {word} "{node.word}"' if wanted is str and isinstance(node, tree.Name) else ""
             self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}", mend)
         else:
@@ -207,7 +213,7 @@ class _Reader:
                     existing = value
         return tree.Trigger(
             spot, match.definition, places, happenings, tuple(conditions), tuple(fields), existing, slots, settings
-        )  # fmt: skip
+        )
 
     def _read_names(self, node: tree.Node | None, word: str) -> list[tree.Name]:
         found = []
@@ -465,9 +471,17 @@ class _Reader:
         places, slots = self._slots(line, words, match)
         fields, conditions, formerly = self._read_fields(line.children, match.definition)
         return tree.Step(
-            line.spot, match.definition, match.definition.sentence.literal, places, slots, name, fields, conditions,
-            None, formerly,
-        )  # fmt: skip
+            line.spot,
+            match.definition,
+            match.definition.sentence.literal,
+            places,
+            slots,
+            name,
+            fields,
+            conditions,
+            None,
+            formerly,
+        )
 
     def _read_fields(
         self, lines: list[Line], definition: StepDefinition

@@ -11,12 +11,26 @@ from msgspec import Struct
 from whenvoca.language.definitions import FieldDefinition, Vocabulary
 
 _TYPES = {
-    "text": "a text, or any value shown as one", "number": "a number", "yes-no": "yes or no", "date": "a date",
-    "time": "a time", "moment": "a moment, or a date", "duration": "a duration", "addresses": "addresses or names",
-    "alarms": "durations before or after", "repeat": "a repetition", "zone": "the name of a zone",
-    "colour": "a colour name", "condition": "a condition", "value": "any value", "names": "names, with commas between",
-    "people": "names from [people], or addresses", "list": "a list", "rooms": "rooms of the chat", "texts": "texts",
-}  # fmt: skip
+    "text": "a text, or any value shown as one",
+    "number": "a number",
+    "yes-no": "yes or no",
+    "date": "a date",
+    "time": "a time",
+    "moment": "a moment, or a date",
+    "duration": "a duration",
+    "addresses": "addresses or names",
+    "alarms": "durations before or after",
+    "repeat": "a repetition",
+    "zone": "the name of a zone",
+    "colour": "a colour name",
+    "condition": "a condition",
+    "value": "any value",
+    "names": "names, with commas between",
+    "people": "names from [people], or addresses",
+    "list": "a list",
+    "rooms": "rooms of the chat",
+    "texts": "texts",
+}
 
 
 class Entry(Struct, frozen=True):
@@ -32,71 +46,162 @@ class Entry(Struct, frozen=True):
     def to_json(self) -> dict[str, Any]:
         """The entry as JSON."""
         return {
-            "name": self.name, "kind": self.kind, "meaning": self.meaning, "example": self.example,
+            "name": self.name,
+            "kind": self.kind,
+            "meaning": self.meaning,
+            "example": self.example,
             "columns_as_fields": self.open_fields,
             "fields": [
                 {
-                    "name": field.name, "type": field.type, "meaning": field.meaning, "default": field.default,
-                    "choices": list(field.choices), "example": field.example,
+                    "name": field.name,
+                    "type": field.type,
+                    "meaning": field.meaning,
+                    "default": field.default,
+                    "choices": list(field.choices),
+                    "example": field.example,
                 }
                 for field in self.fields
             ],
-        }  # fmt: skip
+        }
 
 
 _FIXED = (
     Entry("title", "setting", "What the workflow is called for people.", 'title "Slot requests become dome bookings"'),
     Entry("about", "setting", "A sentence or two on what it is for.", 'about "Fills the dome calendar."'),
     Entry("zone", "setting", "The zone in which its times are meant, instead of the sheet's.", 'zone "Europe/Lisbon"'),
-    Entry("brake", "setting", "How many deletions, changes, messages, letters or calls one batch may make without a "
-    "yes: 20 deletions and 50 of "
-        "what is told to others unless it says otherwise.", "brake 20 deletions"),
-    Entry("tries", "setting", "How often a run is tried while a place does not answer, with growing pauses; then it has "
-    "failed.", "tries 5"),
-    Entry("missed", "setting", "How late a trigger by time may still run, where the program was off when its moment "
-    "came; an hour unless it says "
-          "otherwise. What is later is told as missed.", "missed 3 hours"),
-    Entry("private", "setting", "Whether titles, places and details of private events may be told to others, in rooms, "
-    "rows, letters and presence. "
-          "Hidden unless it says shown: then a private event is called private there.", "private shown"),
-    Entry("formerly", "setting", "The file name the workflow had before, so that nothing is made twice.", 'formerly "slots"'),
+    Entry(
+        "brake",
+        "setting",
+        "How many deletions, changes, messages, letters or calls one batch may make without a "
+        "yes: 20 deletions and 50 of "
+        "what is told to others unless it says otherwise.",
+        "brake 20 deletions",
+    ),
+    Entry(
+        "tries",
+        "setting",
+        "How often a run is tried while a place does not answer, with growing pauses; then it has failed.",
+        "tries 5",
+    ),
+    Entry(
+        "missed",
+        "setting",
+        "How late a trigger by time may still run, where the program was off when its moment "
+        "came; an hour unless it says "
+        "otherwise. What is later is told as missed.",
+        "missed 3 hours",
+    ),
+    Entry(
+        "private",
+        "setting",
+        "Whether titles, places and details of private events may be told to others, in rooms, "
+        "rows, letters and presence. "
+        "Hidden unless it says shown: then a private event is called private there.",
+        "private shown",
+    ),
+    Entry(
+        "formerly",
+        "setting",
+        "The file name the workflow had before, so that nothing is made twice.",
+        'formerly "slots"',
+    ),
     Entry("paused", "setting", "Whether it is left out of runs.", "paused yes"),
-    Entry("ask", "line", "An input: asked at the prompt, or given by --give NAME=VALUE. Below it stand kind (text, "
-    "list, number, yes/no, date, time, "
-          "moment, duration), default and choices.", 'ask span "For how long?"\n  kind     duration\n  default  45 minutes'),
+    Entry(
+        "ask",
+        "line",
+        "An input: asked at the prompt, or given by --give NAME=VALUE. Below it stand kind (text, "
+        "list, number, yes/no, date, time, "
+        "moment, duration), default and choices.",
+        'ask span "For how long?"\n  kind     duration\n  default  45 minutes',
+    ),
     Entry("let", "line", "Gives a value a name.", "let whole = if Begin is empty then Visit-date"),
-    Entry("if", "line", "Does what stands below it where a condition holds; else if and else follow at its depth.",
-          "if Begin is empty\n  stop\nelse\n  change row\n    Answer  \"later\""),
-    Entry("for each", "line", "Repeats what stands below it for each element. One that fails does not stop the others; the "
-          "run ends failed.", 'for each name in split(Observers)\n  add row to log\n    What  name'),
-    Entry("if it fails", "line", "Belongs to the step directly above, at its depth. The run goes on and counts as done "
-          "unless the block says fail. In it, reason is the message.", 'if it fails\n  fail "no slot: {reason}"'),
-    Entry("if anything fails", "line", "Once, last, at the left edge: runs when the run has failed. The run stays failed.",
-          'if anything fails\n  change row\n    Answer  "not granted: {reason}"'),
+    Entry(
+        "if",
+        "line",
+        "Does what stands below it where a condition holds; else if and else follow at its depth.",
+        'if Begin is empty\n  stop\nelse\n  change row\n    Answer  "later"',
+    ),
+    Entry(
+        "for each",
+        "line",
+        "Repeats what stands below it for each element. One that fails does not stop the others; the run ends failed.",
+        "for each name in split(Observers)\n  add row to log\n    What  name",
+    ),
+    Entry(
+        "if it fails",
+        "line",
+        "Belongs to the step directly above, at its depth. The run goes on and counts as done "
+        "unless the block says fail. In it, reason is the message.",
+        'if it fails\n  fail "no slot: {reason}"',
+    ),
+    Entry(
+        "if anything fails",
+        "line",
+        "Once, last, at the left edge: runs when the run has failed. The run stays failed.",
+        'if anything fails\n  change row\n    Answer  "not granted: {reason}"',
+    ),
     Entry("stop", "line", "Ends the run well.", "stop"),
     Entry("fail", "line", "Ends the run as failed.", 'fail "There is no visit {Visit}"'),
-    Entry("text", "value", "In quotes, with any value in braces. Empty is nothing. \"\"\" blocks lose their common indent; a "
-          "list alone on a line repeats that line. The escapes are \\\" \\\\ and \\{.", '"{Target} with {Instrument}"'),
+    Entry(
+        "text",
+        "value",
+        'In quotes, with any value in braces. Empty is nothing. """ blocks lose their common indent; a '
+        'list alone on a line repeats that line. The escapes are \\" \\\\ and \\{.',
+        '"{Target} with {Instrument}"',
+    ),
     Entry("number", "value", "Digits, with a point for parts. + - * / with blanks around the minus.", "2.5 * 3"),
     Entry("yes, no, empty, none", "value", "The two answers; nothing at all.", "busy no"),
-    Entry("date, time, moment", "value", "Year first; 24 hours. today, tomorrow and now follow the moment of the occurrence. "
-          "DATE at TIME joins two. as date, as time, as \"EEE d MMM HH:mm\" (CLDR patterns), in zone \"…\".",
-          'Night-of at From\n2027-03-17 at 21:30\nnow as "d MMMM yyyy"'),
-    Entry("duration", "value", "days, weeks and months count on the calendar; hours and minutes on the clock. end - start is "
-          "one; one divided by another is a number.", "1 hour 30 minutes\nMinutes minutes"),
-    Entry("list", "value", "Values with commas between; each NAME in LIST [where CONDITION]: VALUE.",
-          'each name in split(Observers): lower(name)'),
-    Entry("column", "value", "A column by its heading, blanks and signs as hyphens, without regard to case. column \"…\" for "
-          "one without letters. row.NAME says that the row's is meant.", 'Night-of\ncolumn "№"\nrow.Day'),
-    Entry("condition", "value", "is, is not, is empty, is filled, is one of, contains, begins with, ends with, like, < <= > >=, "
-          "before, after, between … and …, joined by and, or, not; brackets where and and or mix.",
-          'Answer is empty and Instrument is one of "wide camera", "spectrograph"'),
-    Entry("if … then … else", "value", "Chooses a value; without else it is empty.", 'if Pupils > 20 then "Hall" else "Dome"'),
+    Entry(
+        "date, time, moment",
+        "value",
+        "Year first; 24 hours. today, tomorrow and now follow the moment of the occurrence. "
+        'DATE at TIME joins two. as date, as time, as "EEE d MMM HH:mm" (CLDR patterns), in zone "…".',
+        'Night-of at From\n2027-03-17 at 21:30\nnow as "d MMMM yyyy"',
+    ),
+    Entry(
+        "duration",
+        "value",
+        "days, weeks and months count on the calendar; hours and minutes on the clock. end - start is "
+        "one; one divided by another is a number.",
+        "1 hour 30 minutes\nMinutes minutes",
+    ),
+    Entry(
+        "list",
+        "value",
+        "Values with commas between; each NAME in LIST [where CONDITION]: VALUE.",
+        "each name in split(Observers): lower(name)",
+    ),
+    Entry(
+        "column",
+        "value",
+        'A column by its heading, blanks and signs as hyphens, without regard to case. column "…" for '
+        "one without letters. row.NAME says that the row's is meant.",
+        'Night-of\ncolumn "№"\nrow.Day',
+    ),
+    Entry(
+        "condition",
+        "value",
+        "is, is not, is empty, is filled, is one of, contains, begins with, ends with, like, < <= > >=, "
+        "before, after, between … and …, joined by and, or, not; brackets where and and or mix.",
+        'Answer is empty and Instrument is one of "wide camera", "spectrograph"',
+    ),
+    Entry(
+        "if … then … else",
+        "value",
+        "Chooses a value; without else it is empty.",
+        'if Pupils > 20 then "Hall" else "Dome"',
+    ),
     Entry("count, sum, first, last", "function", "Of a list.", "count(split(Observers))"),
-    Entry("join, split", "function", "A list to a text, and a text to a list; the sign between is \", \" or given.",
-          'join(split(Observers), " and ")'),
-    Entry("lower, upper, round, number, town", "function", "Of one value; round takes the digits too.", "round(Hours, 1)"),
-)  # fmt: skip
+    Entry(
+        "join, split",
+        "function",
+        'A list to a text, and a text to a list; the sign between is ", " or given.',
+        'join(split(Observers), " and ")',
+    ),
+    Entry(
+        "lower, upper, round, number, town", "function", "Of one value; round takes the digits too.", "round(Hours, 1)"
+    ),
+)
 
 
 def entries(vocabulary: Vocabulary) -> list[Entry]:
@@ -119,7 +224,8 @@ def entries(vocabulary: Vocabulary) -> list[Entry]:
 
 
 def find_entries(vocabulary: Vocabulary, words: Sequence[str]) -> list[Entry]:
-    """The entries that these words name: whole sentences first, then any that contain them, or that have such a field."""
+    """The entries that these words name: whole sentences first, then any that contain them, or that have such a
+    field."""
     wanted = " ".join(words).lower().strip()
     known = entries(vocabulary)
     exact = [entry for entry in known if entry.name.lower() == wanted or entry.name.lower().startswith(wanted + " ")]
@@ -176,8 +282,14 @@ def _field_text(field: FieldDefinition) -> str:
 def render_page(vocabulary: Vocabulary) -> str:
     """The whole reference as a Markdown page."""
     lines = ["# The workflow language", "", "Generated by `whenvoca words`; do not edit.", ""]
-    titles = {"trigger": "Triggers", "step": "Steps", "setting": "Settings above the trigger", "line": "Lines",
-              "value": "Values", "function": "Functions"}  # fmt: skip
+    titles = {
+        "trigger": "Triggers",
+        "step": "Steps",
+        "setting": "Settings above the trigger",
+        "line": "Lines",
+        "value": "Values",
+        "function": "Functions",
+    }
     for kind, title in titles.items():
         lines += [f"## {title}", ""]
         for entry in entries(vocabulary):

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 
-_DAYS = {name: name[:2].upper() for name in
-         ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")}  # fmt: skip
+_DAYS = {
+    name: name[:2].upper() for name in ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
+}
 _DAY_GROUPS = {"weekdays": "MO,TU,WE,TH,FR", "weekday": "MO,TU,WE,TH,FR"}
 _UNITS = {"day": "DAILY", "week": "WEEKLY", "month": "MONTHLY", "year": "YEARLY"}
 _ORDINALS = {"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5, "last": -1}

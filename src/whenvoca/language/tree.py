@@ -108,7 +108,8 @@ class Shown(Node, frozen=True):
 
 
 class Days(Node, frozen=True):
-    """On which days: of the week (0 is Monday), of the month (-1 is the last), or the n-th such weekday of the month."""
+    """On which days: of the week (0 is Monday), of the month (-1 is the last), or the n-th such weekday of the
+    month."""
 
     weekdays: tuple[int, ...] = ()
     days: tuple[int, ...] = ()

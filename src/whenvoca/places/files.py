@@ -113,9 +113,10 @@ def wait_unlocked(path: Path, seconds: float, wait: Callable[[float], None]) -> 
     while lock := find_lock(path):
         if left <= 0:
             raise PlaceTrouble(
-                f"is open elsewhere ({lock.name} stands beside it)", where=str(path),
+                f"is open elsewhere ({lock.name} stands beside it)",
+                where=str(path),
                 mend="close it there and run again; what was begun goes on then",
-            )  # fmt: skip
+            )
         wait(min(0.25, left))
         left -= 0.25
 

@@ -15,8 +15,8 @@ _FEWEST = 200  # things for which a process of its own pays
 
 
 def in_halves(work: Callable[[Sequence[int]], list[T]], count: int) -> list[T]:
-    """What ``work`` makes of the things of these numbers, in their order. It may write files, and changes nothing else that
-    is used afterwards. Raises the OSError that it raises, of whichever half, when both have ended.
+    """What ``work`` makes of the things of these numbers, in their order. It may write files, and changes nothing else
+    that is used afterwards. Raises the OSError that it raises, of whichever half, when both have ended.
     """
     numbers = range(count)
     if count < _FEWEST or not hasattr(os, "fork") or threading.active_count() > 1 or (os.cpu_count() or 1) < 2:

@@ -1,7 +1,7 @@
 """Old files are let go beside the work.
 
-A file system may take milliseconds to free what a replaced file held, and whoever renames over it waits. While the old file
-is held open the rename is quick, and a thread waits for the closing.
+A file system may take milliseconds to free what a replaced file held, and whoever renames over it waits. While the old
+file is held open the rename is quick, and a thread waits for the closing.
 """
 
 from __future__ import annotations

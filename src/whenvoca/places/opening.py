@@ -42,8 +42,22 @@ from whenvoca.values.zones import load_zone
 if TYPE_CHECKING:
     from whenvoca.places.calendar.dav import DavCalendar
 
-_SHEET_KEYS = ("kind", "file", "tab", "header", "key", "dates", "decimal", "kinds", "encoding", "delimiter", "create",
-               "readonly", "totals", "zone")  # fmt: skip
+_SHEET_KEYS = (
+    "kind",
+    "file",
+    "tab",
+    "header",
+    "key",
+    "dates",
+    "decimal",
+    "kinds",
+    "encoding",
+    "delimiter",
+    "create",
+    "readonly",
+    "totals",
+    "zone",
+)
 _TOTALS = "last row"  # the only place of a line of totals
 _CALENDAR_KEYS = ("kind", "folder", "file", "zone", "clash", "readonly")
 _SERVER_KEYS = ("server", "calendar", "user", "password", "ca", "seconds", "nameserver", "invite")
@@ -120,7 +134,8 @@ class Places:
         self._memory.only_look()
 
     def rehearsed(self, instead: Mapping[str, Path] | None = None) -> Places:
-        """The same places, read for real, where a write is only remembered; ``instead`` names other files for sheets."""
+        """The same places, read for real, where a write is only remembered; ``instead`` names other files for
+        sheets."""
         fresh = Places(self._workspace, self._clock, self._zone, is_rehearsal=True)
         fresh.set_written(self._headings)
         fresh._instead = dict(instead or {})
@@ -260,8 +275,10 @@ class Places:
         key = settings.name.lower()
         if key not in self._opened:
             opening: dict[str, Callable[[PlaceSettings], AnyFace]] = {
-                "sheet": self._open_sheet, "chat": self._open_chat, "outbox": self._open_outbox,
-            }  # fmt: skip
+                "sheet": self._open_sheet,
+                "chat": self._open_chat,
+                "outbox": self._open_outbox,
+            }
             self._opened[key] = opening.get(settings.kind, self._open_calendar)(settings)
             place = self._opened[key]
             if isinstance(place, SheetPlace):
@@ -290,12 +307,21 @@ class Places:
         if (totals := settings.text("totals")) not in ("", _TOTALS):
             raise settings.refuse("totals", f'totals = "{totals}" is not known', f'written: totals = "{_TOTALS}"')
         read = SheetSettings(
-            file=settings.text("file"), tab=settings.text("tab") or None, header=settings.number("header"),
-            key=settings.texts("key"), dates=dates, decimal=decimal, kinds=_kinds(settings), encoding=settings.text("encoding"),
-            delimiter=settings.text("delimiter"), create=settings.yes_no("create"), readonly=settings.yes_no("readonly"),
-            totals=bool(totals), patience=self._workspace.patience,
+            file=settings.text("file"),
+            tab=settings.text("tab") or None,
+            header=settings.number("header"),
+            key=settings.texts("key"),
+            dates=dates,
+            decimal=decimal,
+            kinds=_kinds(settings),
+            encoding=settings.text("encoding"),
+            delimiter=settings.text("delimiter"),
+            create=settings.yes_no("create"),
+            readonly=settings.yes_no("readonly"),
+            totals=bool(totals),
+            patience=self._workspace.patience,
             people=self._workspace.people_names,
-        )  # fmt: skip
+        )
         path = self._path(settings, "file")
         if sample := self._instead.get(settings.name.lower()):
             path = sample
@@ -320,9 +346,15 @@ class Places:
         user = settings.text("user")
         ca = str(self._path(settings, "ca")) if settings.has("ca") else ""
         client = DavClient(
-            settings.text("server"), user, Secret(settings, "password", user), wait=self._clock.wait, name=settings.name, ca=ca,
-            seconds=float(settings.number("seconds") or 30), nameserver=settings.text("nameserver"),
-        )  # fmt: skip
+            settings.text("server"),
+            user,
+            Secret(settings, "password", user),
+            wait=self._clock.wait,
+            name=settings.name,
+            ca=ca,
+            seconds=float(settings.number("seconds") or 30),
+            nameserver=settings.text("nameserver"),
+        )
         noun: Noun = "task" if settings.kind == "tasks" else "event"
         calendar = settings.text("calendar")
         return DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=noun)
@@ -394,9 +426,17 @@ class Places:
         ca = str(self._path(settings, "ca")) if settings.has("ca") else ""
         port = settings.number("port") or {"implicit": 465, "starttls": 587}.get(tls, 25)
         return SmtpOutbox(
-            settings.name, settings.text("server"), port, zone, sender, user=user, password=Secret(settings, "password", user),
-            tls=tls, ca=ca, seconds=float(settings.number("seconds") or 30),
-        )  # fmt: skip
+            settings.name,
+            settings.text("server"),
+            port,
+            zone,
+            sender,
+            user=user,
+            password=Secret(settings, "password", user),
+            tls=tls,
+            ca=ca,
+            seconds=float(settings.number("seconds") or 30),
+        )
 
     def _need_one(self, settings: PlaceSettings, keys: Sequence[str], said: str, mend: str) -> None:
         if sum(settings.has(key) for key in keys) != 1:
@@ -466,9 +506,14 @@ def _backing_of(path: Path, read: SheetSettings, settings: PlaceSettings) -> Bac
 
 
 def make_backing(
-    path: Path, *, encoding: str = "", delimiter: str = "", decimal: str | None = None, dates: str | None = None,
+    path: Path,
+    *,
+    encoding: str = "",
+    delimiter: str = "",
+    decimal: str | None = None,
+    dates: str | None = None,
     refuse: PlaceSettings | None = None,
-) -> Backing:  # fmt: skip
+) -> Backing:
     """The backing for a file, by its ending. Raises SettingsFault for an ending that none reads."""
     ending = path.suffix.lower()
     if ending in (".csv", ".tsv", ".txt"):

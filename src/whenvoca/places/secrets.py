@@ -31,9 +31,10 @@ class Secret:
         if self._kind == "env":
             if (found := os.environ.get(self._name)) is None:
                 raise PlaceTrouble(
-                    f"its password is not there: the environment has no {self._name}", where=self._place,
+                    f"its password is not there: the environment has no {self._name}",
+                    where=self._place,
                     mend=f"set it before: export {self._name}=…",
-                )  # fmt: skip
+                )
             return found
         return self._from_keyring() if self._kind else ""
 
@@ -48,7 +49,8 @@ class Secret:
             raise PlaceTrouble(f"the keyring does not answer: {error}", where=self._place) from error
         if found is None:
             raise PlaceTrouble(
-                f'its password is not there: the keyring has none of "{self._name}" for {self._user}', where=self._place,
+                f'its password is not there: the keyring has none of "{self._name}" for {self._user}',
+                where=self._place,
                 mend=f"keyring set {self._name} {self._user}",
-            )  # fmt: skip
+            )
         return found

@@ -87,9 +87,15 @@ class FileWaker:
         from watchfiles import watch
 
         heard = watch(
-            *dict.fromkeys([*paths, self._probe.parent]), stop_event=end, debounce=_SETTLE_MS, step=50, rust_timeout=1000,
-            recursive=False, raise_interrupt=False, watch_filter=lambda change, path: not path.endswith(_OWN),
-        )  # fmt: skip
+            *dict.fromkeys([*paths, self._probe.parent]),
+            stop_event=end,
+            debounce=_SETTLE_MS,
+            step=50,
+            rust_timeout=1000,
+            recursive=False,
+            raise_interrupt=False,
+            watch_filter=lambda change, path: not path.endswith(_OWN),
+        )
         for changes in heard:
             with self._lock:
                 self._changed |= {Path(path) for _, path in changes if path != str(self._probe)}

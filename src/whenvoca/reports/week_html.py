@@ -22,12 +22,13 @@ h1 { font-size: 20px; margin: 0 0 4px; } .sub { color: #566; margin: 0 0 16px; }
 .hours, .day { position: relative; } .day { border-left: 1px solid #e6eaee; }
 .hours span { position: absolute; right: 6px; transform: translateY(-50%); color: #677; font-size: 12px; }
 .line { position: absolute; left: 0; right: 0; border-top: 1px solid #eef1f4; }
-.event { position: absolute; box-sizing: border-box; padding: 2px 5px; border-radius: 3px; overflow: hidden; background: #fff;
-  border: 1px solid; border-left-width: 5px; font-size: 12px; }
+.event { position: absolute; box-sizing: border-box; padding: 2px 5px; border-radius: 3px; overflow: hidden;
+  background: #fff; border: 1px solid; border-left-width: 5px; font-size: 12px; }
 .event b { display: block; font-weight: 600; white-space: nowrap; overflow: hidden;
   text-overflow: ellipsis; } .tentative { border-style: dashed; }
 .legend { margin: 12px 0 0; padding: 0; list-style: none; display: flex; gap: 18px; }
-.legend i { display: inline-block; width: 12px; height: 12px; border-radius: 2px; margin-right: 6px; vertical-align: -1px; }
+.legend i { display: inline-block; width: 12px; height: 12px; border-radius: 2px; margin-right: 6px;
+  vertical-align: -1px; }
 """
 _HOUR_HEIGHT, _LINE_HEIGHT = 25, 17
 
@@ -52,7 +53,8 @@ def render_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, title: str
     last = week.first + timedelta(days=6)
     sub = f"{week.first.day} {week.first:%B} to {last.day} {last:%B %Y}, {zone.key}"
     return (
-        f'<!doctype html><html lang="en"><head><meta charset="utf-8"><title>{escape(title)}</title><style>{_STYLE}</style></head>'
+        '<!doctype html><html lang="en"><head><meta '
+        f'charset="utf-8"><title>{escape(title)}</title><style>{_STYLE}</style></head>'
         f'<body><h1>{escape(title)}</h1><p class="sub">{sub}</p><div class="grid">{"".join(cells)}</div>'
         f'<ul class="legend">{legend}</ul></body></html>\n'
     )
@@ -89,7 +91,10 @@ def _day_column(
         left, width = 100 / piece.lanes * piece.lane, 100 / piece.lanes
         colour = colour_of(piece.shown, calendars)
         tentative = " tentative" if event.busy == "tentative" else ""
-        style = f"top:{top:.0f}px;height:{height:.0f}px;left:{left:.1f}%;width:calc({width:.1f}% - 3px);border-color:{colour}"
+        style = (
+            f"top:{top:.0f}px;height:{height:.0f}px;left:{left:.1f}%;width:calc({width:.1f}% - "
+            f"3px);border-color:{colour}"
+        )
         label = time_label(event, zone) if piece.is_first else f"until {event.span(zone)[1].astimezone(zone):%H:%M}"
         text = f"<b>{escape(event.title)}</b>" + (label if height > 2 * _LINE_HEIGHT else "")
         hover = escape(f"{event.title}, {label}", quote=True)

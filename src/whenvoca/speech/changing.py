@@ -105,7 +105,8 @@ def carry(context: Context, said: Wanted) -> Request:
 
 
 def _split(context: Context, verb: str, begin: int, end: int) -> int | None:
-    """Where what it becomes begins: behind the last `to`, or where a distance, a day, a time or a word for its state stands."""
+    """Where what it becomes begins: behind the last `to`, or where a distance, a day, a time or a word for its state
+    stands."""
     lows, locked = context.lows, context.locked
     reader = context.reader()
     if verb in NAMING:
@@ -349,9 +350,41 @@ def correct(context: Context, begin: int, end: int) -> Request | None:
 
 
 _CORRECTION_FILLERS = {
-    *DIRECTIONS, "no", "rather", "make", "instead", "i", "meant", "mean", "it", "that", "at", "on", "the", "but", "please", "should",
-    "be", "better", "sorry", ",", ".", "!", "of", "course", "to", "is", "was", "wait", "actually", "oh", "hm", "a", "bit", "then",
-}  # fmt: skip
+    *DIRECTIONS,
+    "no",
+    "rather",
+    "make",
+    "instead",
+    "i",
+    "meant",
+    "mean",
+    "it",
+    "that",
+    "at",
+    "on",
+    "the",
+    "but",
+    "please",
+    "should",
+    "be",
+    "better",
+    "sorry",
+    ",",
+    ".",
+    "!",
+    "of",
+    "course",
+    "to",
+    "is",
+    "was",
+    "wait",
+    "actually",
+    "oh",
+    "hm",
+    "a",
+    "bit",
+    "then",
+}
 
 
 def give_place(context: Context, title: str, place: str) -> Request | None:
@@ -366,7 +399,8 @@ def give_place(context: Context, title: str, place: str) -> Request | None:
 
 
 def fragment(context: Context, begin: int, end: int) -> Request | None:
-    """In the hall; with tomas; for two hours: a piece more for what was spoken of last. None where it says more, or less."""
+    """In the hall; with tomas; for two hours: a piece more for what was spoken of last. None where it says more, or
+    less."""
     lows = context.lows[begin:end]
     if lows[0] not in ("in", "at", "with", "for") or len(lows) > _LONGEST_FRAGMENT:
         return None

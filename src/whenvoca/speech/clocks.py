@@ -84,9 +84,8 @@ class ClockReader(Struct):
             return self._spoken(i, i + 1)
         if low == "half" and i + 1 < len(self.words) and self.low(i + 1) not in ("a", "an", "past", "to"):
             hour = number_of(self.words[i + 1])
-            if (
-                hour is not None and 1 <= hour <= 12 and hour == int(hour) and self.low(i + 2) not in UNITS
-            ):  # half nine is half past nine
+            # half nine is half past nine
+            if hour is not None and 1 <= hour <= 12 and hour == int(hour) and self.low(i + 2) not in UNITS:
                 return self._with_mark(i + 2, int(hour), 30)
         if low in ("a",) and self.low(i + 1) == "quarter":
             return self.clock(i + 1)

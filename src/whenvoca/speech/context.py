@@ -1,4 +1,5 @@
-"""What the readers of requests share: the words, what stands around them, moments of pieces, and how something is asked."""
+"""What the readers of requests share: the words, what stands around them, moments of pieces, and how something is
+asked."""
 
 from __future__ import annotations
 
@@ -22,8 +23,13 @@ IS_PAST = "is past. Is that meant?"
 DAY, YEAR = timedelta(days=1), timedelta(days=366)
 # The hours of a part of the day, where a stretch is meant; the night goes on until 4.
 PARTS = {
-    "morning": (6, 12), "afternoon": (12, 18), "evening": (17, 24), "night": (17, 28), "lunch": (11, 14), "lunchtime": (11, 14),
-}  # fmt: skip
+    "morning": (6, 12),
+    "afternoon": (12, 18),
+    "evening": (17, 24),
+    "night": (17, 28),
+    "lunch": (11, 14),
+    "lunchtime": (11, 14),
+}
 
 
 class Context(Struct, dict=True):
@@ -185,8 +191,8 @@ class Context(Struct, dict=True):
 
 
 def settled_range(reader: TimeReader, first: Clock, second: Clock, part: str) -> tuple[time, time]:
-    """Both ends of a range: what one of them says of am and pm holds for the other where that gives an order. After a first
-    hour of the 24-hour clock the second one is of it too."""
+    """Both ends of a range: what one of them says of am and pm holds for the other where that gives an order. After a
+    first hour of the 24-hour clock the second one is of it too."""
     if not first.is_open and second.is_open:
         if first.is_marked and second.at.hour < 12:
             same = second.at.replace(hour=second.at.hour % 12 + 12 * (first.at.hour >= 12))

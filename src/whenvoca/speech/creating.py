@@ -66,7 +66,8 @@ class _Part(Struct):
 
 
 def create(context: Context, begin: int, end: int, *, is_wanted: bool) -> Request:
-    """The new events of a clause. ``is_wanted``: a word says that they are to be made; else it may be no request at all."""
+    """The new events of a clause. ``is_wanted``: a word says that they are to be made; else it may be no request at
+    all."""
     parts = _parts(context, begin, end)
     if not is_wanted and not _looks_wanted(context, parts):
         return Request("none", because=context.request.because)
@@ -158,7 +159,8 @@ def _people_first(context: Context, begin: int, end: int) -> tuple[list[str], in
 
 
 def _looks_wanted(context: Context, parts: list[_Part]) -> bool:
-    """Whether a text without a word for it asks for events: titles with their times, and no sentence about something."""
+    """Whether a text without a word for it asks for events: titles with their times, and no sentence about
+    something."""
     for part in parts:
         title = part.wish.title.lower().replace("’", "'").split()
         if not title or (part.when is None and not part.pieces.repeat):

@@ -1,4 +1,5 @@
-"""Finds the typed pieces of a request; each claims its words, and what is left is the title or says which event is meant."""
+"""Finds the typed pieces of a request; each claims its words, and what is left is the title or says which event is
+meant."""
 
 from __future__ import annotations
 
@@ -20,8 +21,15 @@ class Finder:
     """Finds the pieces of a text."""
 
     def __init__(
-        self, words: Sequence[Word], now: datetime, zone: ZoneInfo, order: str, people: Mapping[str, str], *, bare: bool = False
-    ) -> None:  # fmt: skip
+        self,
+        words: Sequence[Word],
+        now: datetime,
+        zone: ZoneInfo,
+        order: str,
+        people: Mapping[str, str],
+        *,
+        bare: bool = False,
+    ) -> None:
         self.words, self.zone, self._bare = words, zone, bare
         self.reader = TimeReader(words, now, order)
         self.pieces = Pieces(words)
@@ -66,7 +74,8 @@ class Finder:
                 self.pieces.claimed -= set(range(each.begin, each.end))
 
     def _names_a_thing(self, when: When) -> bool:
-        """Sunday roast on monday; 2nd inspection on monday: a day alone before a word, where another one is said with a time."""
+        """Sunday roast on monday; 2nd inspection on monday: a day alone before a word, where another one is said with a
+        time."""
         i = when.begin
         if when.end - i != 1 or self._low(i - 1) in ("on", "the", "and", ",", "&", "or", "next", "this", "from"):
             return False

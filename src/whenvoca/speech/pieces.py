@@ -15,7 +15,8 @@ from whenvoca.speech.words import Word
 
 
 class When(Struct):
-    """One stretch of time that a text names: days, a time of day, an end or a length; ``begin`` and ``end`` are its words."""
+    """One stretch of time that a text names: days, a time of day, an end or a length; ``begin`` and ``end`` are its
+    words."""
 
     begin: int
     end: int

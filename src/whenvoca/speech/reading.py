@@ -18,9 +18,26 @@ from whenvoca.speech.words import Word, is_one_off, slipped, spelled, split_word
 
 _SHORT = 8  # words of an answer
 _REMINDING = {
-    "set", "add", "make", "create", "put", "a", "an", "remind", "reminder", "alarm", "alert", "me", "us", "about", "of", "to", "for",
-    "that", ":",
-}  # fmt: skip
+    "set",
+    "add",
+    "make",
+    "create",
+    "put",
+    "a",
+    "an",
+    "remind",
+    "reminder",
+    "alarm",
+    "alert",
+    "me",
+    "us",
+    "about",
+    "of",
+    "to",
+    "for",
+    "that",
+    ":",
+}
 _SHORT_VERBS = frozenset({"book", "move", "push", "make", "drop", "skip", "wipe"})
 _INNER = {"start": "start", "begin": "start", "end": "end", "finish": "end", "last": "last"}  # make the call end at 3
 _KNOWN_VERBS = frozenset(VERB_OF)
@@ -79,7 +96,8 @@ def _part(words: list[Word], begin: int, end: int) -> list[Word]:
 
 
 def _together(found: list[Request]) -> Request:
-    """Several sentences as one request: new events together; else one wish, the others being courtesy or its reasons."""
+    """Several sentences as one request: new events together; else one wish, the others being courtesy or its
+    reasons."""
     if len(found) == 1:
         return found[0]
     if all(each.intent == "create" for each in found):

@@ -1,4 +1,5 @@
-"""How often: every monday and thursday until june 30, daily, the first monday of every month, the next three thursdays."""
+"""How often: every monday and thursday until june 30, daily, the first monday of every month, the next three
+thursdays."""
 
 from __future__ import annotations
 
@@ -14,7 +15,8 @@ _CODES = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 
 
 class RepetitionFinder:
-    """Finds repetitions (RFC 5545 3.3.10) among words, and notes them in ``pieces``. ``part`` is that of the day: every evening."""
+    """Finds repetitions (RFC 5545 3.3.10) among words, and notes them in ``pieces``. ``part`` is that of the day: every
+    evening."""
 
     def __init__(self, reader: TimeReader, pieces: Pieces) -> None:
         self.reader, self.pieces, self.words = reader, pieces, reader.words

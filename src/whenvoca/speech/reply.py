@@ -97,10 +97,14 @@ def _details(target: Target, zone: ZoneInfo, today: date | None) -> str:
     people = [each.name or each.address for each in event.attendees]
     alarms = [f"{show_value(-each)} before" if each.to_seconds() < 0 else show_value(each) for each in event.alarms]
     found = {
-        "place": [event.location] if event.location else [], "people": people, "organizer": [event.organizer] if event.organizer else [],
-        "repeats": [show_rule(event.rule, zone)] if event.rule else ["yes"] if event.occurrence is not None else [], "alarm": alarms,
-        "details": [event.details] if event.details else [], "calendar": [target.calendar],
-    }  # fmt: skip
+        "place": [event.location] if event.location else [],
+        "people": people,
+        "organizer": [event.organizer] if event.organizer else [],
+        "repeats": [show_rule(event.rule, zone)] if event.rule else ["yes"] if event.occurrence is not None else [],
+        "alarm": alarms,
+        "details": [event.details] if event.details else [],
+        "calendar": [target.calendar],
+    }
     return "\n".join(
         [show_target(target, zone, today), *[f"  {name}: {', '.join(each)}" for name, each in found.items() if each]]
     )

@@ -42,10 +42,16 @@ class Wish(Struct):
 
             last = (self.end - timedelta(days=1)).isoformat()
         return {
-            "title": self.title or None, "start": self.start.isoformat() if self.start else None,
-            "end": self.end.isoformat() if self.end else None, "all_day": is_whole, "last_day": last, "location": self.location or None,
-            "attendees": self.attendees, "repeat": self.repeat or None, "alarm_minutes": self.alarm_minutes,
-        }  # fmt: skip
+            "title": self.title or None,
+            "start": self.start.isoformat() if self.start else None,
+            "end": self.end.isoformat() if self.end else None,
+            "all_day": is_whole,
+            "last_day": last,
+            "location": self.location or None,
+            "attendees": self.attendees,
+            "repeat": self.repeat or None,
+            "alarm_minutes": self.alarm_minutes,
+        }
 
 
 class Target(Struct, frozen=True):
@@ -99,16 +105,19 @@ class Request(Struct):
             "targets": [each.to_json() for each in self.targets],
             "scope": self.scope,
             "changes": {name: plain(value) for name, value in self.changes.items()},
-            "period": {"from": self.period[0].isoformat(), "until": self.period[1].isoformat()} if self.period else None,
+            "period": {"from": self.period[0].isoformat(), "until": self.period[1].isoformat()}
+            if self.period
+            else None,
             "answer": {"count": self.count, "free": self.free, "slots": plain(self.slots)},
             "missing": self.missing,
             "question": self.question or None,
             "because": [{"text": each.text, "span": list(each.span), "read_as": each.read_as} for each in self.because],
-        }  # fmt: skip
+        }
 
 
 class Surroundings(Struct, frozen=True):
-    """What a text is read among: the moment, the zone, the agenda, the people, the workspace's habits, and what was said before."""
+    """What a text is read among: the moment, the zone, the agenda, the people, the workspace's habits, and what was
+    said before."""
 
     now: datetime
     zone: ZoneInfo
@@ -124,5 +133,6 @@ class Surroundings(Struct, frozen=True):
 
     @property
     def names(self) -> dict[str, str]:
-        """Everybody who may be named, in lower case, with what stands for them: a name of the workspace, or an address."""
+        """Everybody who may be named, in lower case, with what stands for them: a name of the workspace, or an
+        address."""
         return {**self.contacts, **{name.lower(): name for name in self.people}}

@@ -1,4 +1,5 @@
-"""A repetition (RFC 5545 3.3.10) in words that are read back as the same: every tuesday and thursday until 30 Jun 2027."""
+"""A repetition (RFC 5545 3.3.10) in words that are read back as the same: every tuesday and thursday until 30 Jun
+2027."""
 
 from __future__ import annotations
 

@@ -14,7 +14,8 @@ Mood = Literal["tell", "order", "want", "have", "know"]
 
 _HELP = r"(?: (?:please|kindly|just|also|maybe|quickly))*"
 _WHO = r"(?:you|u|we|i|someone|somebody)"
-# Each opening is cut off, and says how the rest is meant: an order, something that one has or wants, something to be told.
+# Each opening is cut off, and says how the rest is meant: an order, something that one has or wants, something to be
+# told.
 _OPENINGS: tuple[tuple[Mood, str], ...] = tuple(
     (mood, f"(?:{pattern})(?= |$)")  # type: ignore[misc]
     for mood, pattern in (
@@ -24,14 +25,16 @@ _OPENINGS: tuple[tuple[Mood, str], ...] = tuple(
         ("know", r"(?:please )?let (?:me|us) know(?: if| whether)?"),
         (
             "know",
-            r"(?:(?:i|we)(?: would)?|i'd|we'd) (?:like|want|need) to (?:know|see|check|find out)(?: if| whether| about)?",
+            r"(?:(?:i|we)(?: would)?|i'd|we'd) (?:like|want|need) to (?:know|see|check|find out)(?: if| whether| "
+            r"about)?",
         ),
         ("know", r"(?:do you know|i wonder|(?:i was )?wondering|any idea)(?: if| whether)?"),
         ("know", r"(?:check|see) (?:if|whether)"),
         ("know", r"(?:check|look at) (?=(?:my|the|our) (?:calendar|agenda|schedule|week|day))"),
         (
             "order",
-            rf"(?:can|could|would|will) {_WHO}{_HELP}(?= (?!have |get |do |be |free|available|help|tell|hear|see )[a-z])",
+            rf"(?:can|could|would|will) {_WHO}{_HELP}(?= (?!have |get |do |be |free|available|help|tell|hear|see "
+            r")[a-z])",
         ),
         ("want", rf"(?:can|could|may|might) (?:i|we){_HELP} (?:have|get)"),
         ("order", r"(?:(?:i|we)(?: would)?|i'd|we'd) (?:want|need|like|wish|have|love)(?: you)? to"),
@@ -49,7 +52,8 @@ _OPENINGS: tuple[tuple[Mood, str], ...] = tuple(
         ("have", r"there (?:is|are|will be)|there's|there'll be"),
         (
             "have",
-            r"save the date(?: for)?(?: :)?|(?:please )?(?:add|put) (?:to|in|into) (?:the |my |our )?(?:calendar|diary)(?: :)?",
+            r"save the date(?: for)?(?: :)?|(?:please )?(?:add|put) (?:to|in|into) (?:the |my |our "
+            r")?(?:calendar|diary)(?: :)?",
         ),
         ("have", r"(?:(?:i|we) have|i've|we've) (?:booked|arranged|scheduled|planned)"),
         ("have", r"(?:please )?make a note(?: of| that| to)?(?: :)?"),
@@ -64,11 +68,14 @@ _OPENINGS: tuple[tuple[Mood, str], ...] = tuple(
 )
 _LEADING = (
     r"(?:(?:(?:hi|hello|hey|dear|good morning|good evening)(?: (?:there|again|team|everyone|all|desk))?|"
-    r"calendar(?! (?:for|of|on|this|next|today|tomorrow))|whenvoca|desk|ok|okay|so|well|hm|hmm|um|oh|yo|also|and|then|now|"
-    r"all right|right|please|kindly|just|yes|sorry|no worries|great|cool|perfect|thanks|thank you|,|!|:|-|\.|;)(?= |$) ?)"
+    r"calendar(?! "
+    r"(?:for|of|on|this|next|today|tomorrow))|whenvoca|desk|ok|okay|so|well|hm|hmm|um|oh|yo|also|and|then|now|"
+    r"all right|right|please|kindly|just|yes|sorry|no worries|great|cool|perfect|thanks|thank you|,|!|:|-|\.|;)(?= "
+    r"|$) ?)"
 )
 _TRAILING = (
-    r"(?:^| )(?:please|thanks|thank you|thx|cheers|ta|many thanks|thanks a lot|so much|if possible|if you can|if that's ok|asap|ok|okay|"
+    r"(?:^| )(?:please|thanks|thank you|thx|cheers|ta|many thanks|thanks a lot|so much|if possible|if you can|if "
+    r"that's ok|asap|ok|okay|"
     r"for me|will you|would you|could you|can you|right|then|everyone|all|sorry|,|!|\.|;|-|:)$"
 )
 _MOST_CUTS = 8
@@ -76,7 +83,8 @@ _NEVER = r"(?:do not|don't|dont|never|please don't|please do not) (?!forget)"
 
 
 class Clause(Struct, frozen=True):
-    """What a sentence says: the words from ``begin`` to ``end``, how they are meant, and whether it ends as a question."""
+    """What a sentence says: the words from ``begin`` to ``end``, how they are meant, and whether it ends as a
+    question."""
 
     begin: int
     end: int

@@ -1,4 +1,5 @@
-"""Sentences that tell something of an event: it is cancelled, it is now at 11, it needs to move, could it start earlier."""
+"""Sentences that tell something of an event: it is cancelled, it is now at 11, it needs to move, could it start
+earlier."""
 
 from __future__ import annotations
 
@@ -13,7 +14,10 @@ from whenvoca.speech.request import Request
 from whenvoca.speech.which import known_np, one_of, refers, scope_of, targets
 from whenvoca.speech.words import spelled
 
-_BEING = r"(?:is|are|was|were|'s|gets|got|has been|have been|will be|is being|has to be|must be|should be|can be|needs to be)"
+_BEING = (
+    r"(?:is|are|was|were|'s|gets|got|has been|have been|will be|is being|has to be|must be|should be|can "
+    r"be|needs to be)"
+)
 _OFF = (
     r"(?:isn't|is not|aren't|won't be|not) (?:happening|taking place|on|needed)(?: |$)|"
     r"(?:won't|will not|doesn't|does not) (?:happen|take place)(?: |$)|"
@@ -27,26 +31,49 @@ _MOVED = (
 )
 _CALLED = r"(?:is|are|will be|should be|shall be)(?: now)? (?:called|named|titled)(?= )"
 _DOES = (
-    r"(?:(?:needs|need|has|have|ought|is|are|wants|is going|are going|'s going) to|must|should|can|could|will|shall|may|might|"
+    r"(?:(?:needs|need|has|have|ought|is|are|wants|is going|are going|'s going) "
+    r"to|must|should|can|could|will|shall|may|might|"
     r"would)(?: please| also| now| rather)* "
     r"(be|move|shift|start|begin|end|finish|last|happen|go|run|take place|become)(?: |$)"
 )
-_IS = r"(is|are|'s|starts|begins|ends|finishes|lasts|takes place|takes|moves|goes|runs|happens)(?: (?:now|actually|rather|really|then))* "
+_IS = (
+    r"(is|are|'s|starts|begins|ends|finishes|lasts|takes place|takes|moves|goes|runs|happens)(?: "
+    r"(?:now|actually|rather|really|then))* "
+)
 _ROOTS = {
-    "moved": "move", "shifted": "move", "postponed": "postpone", "pushed": "push", "rescheduled": "move", "delayed": "delay",
-    "extended": "extend", "shortened": "shorten", "brought": "bring", "put": "put", "changed": "change", "bumped": "push",
-    "starts": "start", "begins": "start", "ends": "end", "finishes": "end", "lasts": "last", "takes": "last",
-    "begin": "start", "finish": "end",
-}  # fmt: skip
+    "moved": "move",
+    "shifted": "move",
+    "postponed": "postpone",
+    "pushed": "push",
+    "rescheduled": "move",
+    "delayed": "delay",
+    "extended": "extend",
+    "shortened": "shorten",
+    "brought": "bring",
+    "put": "put",
+    "changed": "change",
+    "bumped": "push",
+    "starts": "start",
+    "begins": "start",
+    "ends": "end",
+    "finishes": "end",
+    "lasts": "last",
+    "takes": "last",
+    "begin": "start",
+    "finish": "end",
+}
 _NEW_ONES = (
-    r"(?:(?:is|are) (?:planned|scheduled|booked|confirmed|arranged)(?: for)?|(?:will be|is|gets) held|is going to be|will be|"
+    r"(?:(?:is|are) (?:planned|scheduled|booked|confirmed|arranged)(?: for)?|(?:will be|is|gets) held|is going to "
+    r"be|will be|"
     r"has to be (?:booked|made|scheduled|planned)|is|takes place|will take place|happens)(?: |$)"
 )
 _MORE = r"(?:needs|need|gets|takes|should get|should have|has) (?=another|\S+ more|an extra|half an|one more)"
 _COME = r"(?:join|attend|come to|be at)"
 _TAKES_PART = (
-    rf"(?:(?P<joins>joins|attends|comes to|{_COME}|(?:is|are) (?:coming to|joining|attending)|(?:will|can|should) {_COME})|"
-    rf"(?:can't|cannot|won't|will not|can not|isn't able to|couldn't) (?:{_COME}|make)|(?:isn't|is not|aren't) (?:coming to|joining|"
+    rf"(?:(?P<joins>joins|attends|comes to|{_COME}|(?:is|are) (?:coming to|joining|attending)|(?:will|can|should) "
+    rf"{_COME})|"
+    rf"(?:can't|cannot|won't|will not|can not|isn't able to|couldn't) (?:{_COME}|make)|(?:isn't|is not|aren't) "
+    r"(?:coming to|joining|"
     r"attending)|drops out of|skips|misses)(?: |$)"
 )
 _LONGEST_NP = 12  # words
@@ -293,9 +320,26 @@ def _of_event(context: Context, begin: int, end: int) -> Request:
 
 
 _EXCUSES = {
-    "i", "we", "need", "want", "make", "come", "attend", "any", "anymore", "more", "longer", "no", "not", "go", "because", "so", "sorry",
-    "afraid", "after",
-}  # fmt: skip
+    "i",
+    "we",
+    "need",
+    "want",
+    "make",
+    "come",
+    "attend",
+    "any",
+    "anymore",
+    "more",
+    "longer",
+    "no",
+    "not",
+    "go",
+    "because",
+    "so",
+    "sorry",
+    "afraid",
+    "after",
+}
 
 
 def _alarm(context: Context, begin: int, end: int) -> Request | None:
@@ -307,7 +351,8 @@ def _alarm(context: Context, begin: int, end: int) -> Request | None:
 
 
 def _bare_value(context: Context, begin: int, end: int) -> Request | None:
-    """Lens test a day later; council call only 30 minutes; council call until 11:30: a title with a new value behind it."""
+    """Lens test a day later; council call only 30 minutes; council call until 11:30: a title with a new value behind
+    it."""
     if not context.locked or not begin <= min(context.locked) <= begin + 1:
         return None
     at = max(context.locked) + 1

@@ -54,9 +54,17 @@ class TimeReader(ClockReader):
             in ("on", "for", "by", "from", "at", "in", "over", "during", "of", "starting", "beginning", "since")
         )
         readers: tuple[Callable[[int], tuple[int, Days] | None], ...] = (
-            self._named, self._month_range, self._iso, self._numeric, self._nth_weekday, self._month_day, self._ordinal_day,
-            self._distance, self._weekday, self._period,
-        )  # fmt: skip
+            self._named,
+            self._month_range,
+            self._iso,
+            self._numeric,
+            self._nth_weekday,
+            self._month_day,
+            self._ordinal_day,
+            self._distance,
+            self._weekday,
+            self._period,
+        )
         found = [each for start in {i, j} for reader in readers if (each := reader(start)) is not None]
         return max(found, key=lambda each: each[0], default=None)
 
@@ -415,11 +423,31 @@ def _month_beside(low: str) -> int:
 _TENS = {"twenty": 20, "thirty": 30}
 _UNITS = ("", "first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth")
 _SPELLED = {
-    **{f"{tens}-{unit}": number + n for tens, number in _TENS.items() for n, unit in enumerate(_UNITS) if unit and number + n <= 31},
-    "fourth": 4, "fifth": 5, "sixth": 6, "seventh": 7, "eighth": 8, "ninth": 9, "tenth": 10, "eleventh": 11, "twelfth": 12,
-    "thirteenth": 13, "fourteenth": 14, "fifteenth": 15, "sixteenth": 16, "seventeenth": 17, "eighteenth": 18, "nineteenth": 19,
-    "twentieth": 20, "thirtieth": 30,
-}  # fmt: skip
+    **{
+        f"{tens}-{unit}": number + n
+        for tens, number in _TENS.items()
+        for n, unit in enumerate(_UNITS)
+        if unit and number + n <= 31
+    },
+    "fourth": 4,
+    "fifth": 5,
+    "sixth": 6,
+    "seventh": 7,
+    "eighth": 8,
+    "ninth": 9,
+    "tenth": 10,
+    "eleventh": 11,
+    "twelfth": 12,
+    "thirteenth": 13,
+    "fourteenth": 14,
+    "fifteenth": 15,
+    "sixteenth": 16,
+    "seventeenth": 17,
+    "eighteenth": 18,
+    "nineteenth": 19,
+    "twentieth": 20,
+    "thirtieth": 30,
+}
 
 
 def _day_number(low: str) -> int:

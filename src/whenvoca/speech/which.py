@@ -146,13 +146,29 @@ def scope_of(context: Context, begin: int, end: int) -> str:
     """Whether one occurrence, it and those after it, or the whole series is spoken of."""
     lows = context.lows[begin:end]
     text = f" {' '.join(lows)} "
-    if any(
-        f" {said} " in text
-        for said in (
-            "from now on", "onwards", "from then on", "and later", "and after", "and following", "and all after", "and all later",
-            "and all following", "and every one after", "and those after", "this and all", "it and all", "and future",
+    if (
+        any(
+            f" {said} " in text
+            for said in (
+                "from now on",
+                "onwards",
+                "from then on",
+                "and later",
+                "and after",
+                "and following",
+                "and all after",
+                "and all later",
+                "and all following",
+                "and every one after",
+                "and those after",
+                "this and all",
+                "it and all",
+                "and future",
+            )
         )
-    ) or (" from " in text and lows[-1:] == ["on"]) or (" from " in text and " on " in text and _from_on(lows)):  # fmt: skip
+        or (" from " in text and lows[-1:] == ["on"])
+        or (" from " in text and " on " in text and _from_on(lows))
+    ):
         return "following"
     return "all" if SERIES & set(lows) or "every" in lows else "this"
 
@@ -164,7 +180,8 @@ def _from_on(lows: Sequence[str]) -> bool:
 
 
 def is_in(event: Event, period: tuple[datetime, datetime] | None, context: Context) -> bool:
-    """Whether "everything" of a time means this event: it begins then, and whole days only where all of them are meant."""
+    """Whether "everything" of a time means this event: it begins then, and whole days only where all of them are
+    meant."""
     if period is None:
         return True
     start, end = event.span(context.around.zone)

@@ -13,7 +13,7 @@ MOST_WORDS = 400
 _TOKEN = re.compile(
     r"https?://\S+|[\"“„][^\"”“]*[\"”]|[\w.+-]+@[\w-]+(?:\.[\w-]+)+|\d{4}-\d{2}-\d{2}(?:T\d{2}:\d{2})?|\d{4}/\d{1,2}/\d{1,2}|\d{1,2}-\d{1,2}-\d{4}|\d{1,2}[/.]\d{1,2}(?:[/.]\d{2,4})?(?![\w:])"
     r"|\d{1,2}[:.]\d{2}(?!\d)|\d+(?:st|nd|rd|th)\b|\d+(?:\.\d+)?|[^\W\d_]+(?:['’][^\W\d_]+)?(?:-[^\W\d_]+)*|->|→|=>|\.(?=\s|$)|[@&?!,;:()–—-]"
-)  # fmt: skip
+)
 
 
 class Word(Struct, frozen=True):
@@ -66,35 +66,152 @@ def split_words(text: str) -> list[Word]:
 
 
 _SHORT = {
-    "->": "to", "→": "to", "=>": "to", "–": "-", "—": "-", "tmrw": "tomorrow", "tmr": "tomorrow", "tomo": "tomorrow",
-    "tmw": "tomorrow", "2moro": "tomorrow", "2morrow": "tomorrow", "tdy": "today", "2day": "today", "tonite": "tonight",
-    "thx": "thanks", "pls": "please", "plz": "please", "wanna": "want", "mtg": "meeting", "appt": "appointment", "@": "at",
-    "wk": "week", "wks": "weeks", "nxt": "next", "wat": "what", "wht": "what", "waht": "what", "hwat": "what", "whta": "what",
-    "wath": "what", "wehn": "when", "whne": "when", "hwen": "when", "whn": "when", "whats": "what's", "wats": "what's",
-    "whens": "when's", "dont": "don't", "cant": "can't", "im": "i'm", "teh": "the", "u": "you", "bday": "birthday",
-}  # fmt: skip
+    "->": "to",
+    "→": "to",
+    "=>": "to",
+    "–": "-",
+    "—": "-",
+    "tmrw": "tomorrow",
+    "tmr": "tomorrow",
+    "tomo": "tomorrow",
+    "tmw": "tomorrow",
+    "2moro": "tomorrow",
+    "2morrow": "tomorrow",
+    "tdy": "today",
+    "2day": "today",
+    "tonite": "tonight",
+    "thx": "thanks",
+    "pls": "please",
+    "plz": "please",
+    "wanna": "want",
+    "mtg": "meeting",
+    "appt": "appointment",
+    "@": "at",
+    "wk": "week",
+    "wks": "weeks",
+    "nxt": "next",
+    "wat": "what",
+    "wht": "what",
+    "waht": "what",
+    "hwat": "what",
+    "whta": "what",
+    "wath": "what",
+    "wehn": "when",
+    "whne": "when",
+    "hwen": "when",
+    "whn": "when",
+    "whats": "what's",
+    "wats": "what's",
+    "whens": "when's",
+    "dont": "don't",
+    "cant": "can't",
+    "im": "i'm",
+    "teh": "the",
+    "u": "you",
+    "bday": "birthday",
+}
 
 WEEKDAYS = {
-    "monday": 0, "mon": 0, "tuesday": 1, "tue": 1, "tues": 1, "wednesday": 2, "wed": 2, "weds": 2, "thursday": 3, "thu": 3, "thur": 3,
-    "thurs": 3, "friday": 4, "fri": 4, "saturday": 5, "sat": 5, "sunday": 6, "sun": 6,
-}  # fmt: skip
+    "monday": 0,
+    "mon": 0,
+    "tuesday": 1,
+    "tue": 1,
+    "tues": 1,
+    "wednesday": 2,
+    "wed": 2,
+    "weds": 2,
+    "thursday": 3,
+    "thu": 3,
+    "thur": 3,
+    "thurs": 3,
+    "friday": 4,
+    "fri": 4,
+    "saturday": 5,
+    "sat": 5,
+    "sunday": 6,
+    "sun": 6,
+}
 MONTHS = {
-    "january": 1, "jan": 1, "february": 2, "feb": 2, "march": 3, "mar": 3, "april": 4, "apr": 4, "may": 5, "june": 6, "jun": 6, "july": 7,
-    "jul": 7, "august": 8, "aug": 8, "september": 9, "sep": 9, "sept": 9, "october": 10, "oct": 10, "november": 11, "nov": 11,
-    "december": 12, "dec": 12,
-}  # fmt: skip
+    "january": 1,
+    "jan": 1,
+    "february": 2,
+    "feb": 2,
+    "march": 3,
+    "mar": 3,
+    "april": 4,
+    "apr": 4,
+    "may": 5,
+    "june": 6,
+    "jun": 6,
+    "july": 7,
+    "jul": 7,
+    "august": 8,
+    "aug": 8,
+    "september": 9,
+    "sep": 9,
+    "sept": 9,
+    "october": 10,
+    "oct": 10,
+    "november": 11,
+    "nov": 11,
+    "december": 12,
+    "dec": 12,
+}
 NUMBERS = {
-    "a": 1, "an": 1, "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10,
-    "eleven": 11, "twelve": 12, "thirteen": 13, "fourteen": 14, "fifteen": 15, "sixteen": 16, "seventeen": 17, "eighteen": 18,
-    "nineteen": 19, "twenty": 20, "thirty": 30, "forty": 40, "forty-five": 45, "fifty": 50, "ninety": 90, "couple": 2, "few": 3,
+    "a": 1,
+    "an": 1,
+    "one": 1,
+    "two": 2,
+    "three": 3,
+    "four": 4,
+    "five": 5,
+    "six": 6,
+    "seven": 7,
+    "eight": 8,
+    "nine": 9,
+    "ten": 10,
+    "eleven": 11,
+    "twelve": 12,
+    "thirteen": 13,
+    "fourteen": 14,
+    "fifteen": 15,
+    "sixteen": 16,
+    "seventeen": 17,
+    "eighteen": 18,
+    "nineteen": 19,
+    "twenty": 20,
+    "thirty": 30,
+    "forty": 40,
+    "forty-five": 45,
+    "fifty": 50,
+    "ninety": 90,
+    "couple": 2,
+    "few": 3,
     "half": 0,
-}  # fmt: skip
+}
 ORDINALS = {"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5, "last": -1}
 UNITS = {
-    "m": "minute", "min": "minute", "mins": "minute", "minute": "minute", "minutes": "minute", "h": "hour", "hr": "hour", "hrs": "hour",
-    "hour": "hour", "hours": "hour", "day": "day", "days": "day", "week": "week", "weeks": "week", "month": "month", "months": "month",
-    "fortnight": "fortnight", "fortnights": "fortnight", "year": "year", "years": "year",
-}  # fmt: skip
+    "m": "minute",
+    "min": "minute",
+    "mins": "minute",
+    "minute": "minute",
+    "minutes": "minute",
+    "h": "hour",
+    "hr": "hour",
+    "hrs": "hour",
+    "hour": "hour",
+    "hours": "hour",
+    "day": "day",
+    "days": "day",
+    "week": "week",
+    "weeks": "week",
+    "month": "month",
+    "months": "month",
+    "fortnight": "fortnight",
+    "fortnights": "fortnight",
+    "year": "year",
+    "years": "year",
+}
 _SPANNING = {*WEEKDAYS, *MONTHS}
 _OWNING = {*WEEKDAYS, "today", "tomorrow", "tonight", "yesterday", "week", "month", "weekend", "tmrw"}
 TIME_WORDS = (
@@ -153,7 +270,8 @@ _WORDS_OF_THEIR_OWN = frozenset(
 
 @lru_cache(maxsize=4096)
 def spelled(low: str, known: frozenset[str]) -> str:
-    """The known word that is meant: itself, or the one that is one letter away; empty if there is none, or there are several.
+    """The known word that is meant: itself, or the one that is one letter away; empty if there is none, or there are
+    several.
 
     Of words of five letters only what hardly is another word counts: two letters turned round, one doubled or left out.
     """
@@ -168,7 +286,8 @@ def spelled(low: str, known: frozenset[str]) -> str:
 
 
 def slipped(low: str, known: frozenset[str]) -> str:
-    """The short known word that is meant where hardly another can be: two letters turned round, one doubled or left out."""
+    """The short known word that is meant where hardly another can be: two letters turned round, one doubled or left
+    out."""
     if low in known or len(low) < 3 or not low.isalpha():
         return low if low in known else ""
     near = [word for word in known if len(word) >= 4 and _is_slip(low, word)]

@@ -1,4 +1,5 @@
-"""The steps `answer message`: what they are; what they do stands in `desk.py`, whose reader is only loaded where it is needed."""
+"""The steps `answer message`: what they are; what they do stands in `desk.py`, whose reader is only loaded where it is
+needed."""
 
 from __future__ import annotations
 
@@ -22,24 +23,39 @@ def _reply(call: StepCall) -> Acting:
 
 ANSWER = StepDefinition(
     sentence=Sentence(words="answer message in CALENDARS"),
-    meaning="Takes the message as a request in plain English, does it in these calendars and answers in the same chat: to make, "
-    "change, delete or look up events, to find free time, to undo what was done last. New events go into the first calendar that "
-    "may be written. What is missing or has two readings is asked about; what is no request changes nothing. Each person has one "
-    "conversation in each room, forgotten after half an hour; days and times are in their zone. Private events stay hidden in "
+    meaning="Takes the message as a request in plain English, does it in these calendars and answers in the same "
+    "chat: to make, "
+    "change, delete or look up events, to find free time, to undo what was done last. New events go into the first "
+    "calendar that "
+    "may be written. What is missing or has two readings is asked about; what is no request changes nothing. Each "
+    "person has one "
+    "conversation in each room, forgotten after half an hour; days and times are in their zone. Private events stay "
+    "hidden in "
     "rooms.",
     fields=(
         FieldDefinition(
-            name="length", type="duration", default="1 hour", meaning="How long an event is whose end is not said.", example="45 minutes"
+            name="length",
+            type="duration",
+            default="1 hour",
+            meaning="How long an event is whose end is not said.",
+            example="45 minutes",
         ),
         FieldDefinition(
-            name="ask-before", type="texts", default='"several", "series"', choices=_ASKABLE,
+            name="ask-before",
+            type="texts",
+            default='"several", "series"',
+            choices=_ASKABLE,
             example='"deletions", "changes"',
-            meaning="Which requests need a yes: several (deletions of more than one), series (deletions of a whole one), deletions, "
+            meaning="Which requests need a yes: several (deletions of more than one), series (deletions of a whole "
+            "one), deletions, "
             "changes, creations; or nothing.",
         ),
         FieldDefinition(
-            name="approver", type="people", example='"ines"',
-            meaning="Who must agree, by a yes, where somebody asks to delete an event that another one organizes. Without it who asks is "
+            name="approver",
+            type="people",
+            example='"ines"',
+            meaning="Who must agree, by a yes, where somebody asks to delete an event that another one organizes. "
+            "Without it who asks is "
             "told of the organizer, and asked themselves.",
         ),
     ),
@@ -48,14 +64,17 @@ ANSWER = StepDefinition(
     is_making=False,
     example='answer message in domes, outreach\n  length      50 minutes\n  ask-before  "deletions"',
     act=_answer,
-)  # fmt: skip
+)
 REPLY = StepDefinition(
     sentence=Sentence(words="answer message"),
-    meaning="Says something back in the chat that the message came by: in its room, or to its sender alone, whose zone times are "
+    meaning="Says something back in the chat that the message came by: in its room, or to its sender alone, whose "
+    "zone times are "
     "told in. An empty text is not sent.",
-    fields=(FieldDefinition(name="text", type="text", meaning="What is said.", example='"Thank you, {message.sender}."'),),
+    fields=(
+        FieldDefinition(name="text", type="text", meaning="What is said.", example='"Thank you, {message.sender}."'),
+    ),
     thing="message",
     is_told=True,
     example='answer message\n  text  "Thank you, {message.sender}."',
     act=_reply,
-)  # fmt: skip
+)

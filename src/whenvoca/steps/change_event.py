@@ -45,9 +45,15 @@ def _make(call: StepCall) -> Acting:
     kind = kind_of(call)
     event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
     yield Effect(
-        verb=kind.verb("create"), place=call.place, target=event.uid, after=shown_fields(event), event=event,
-        lineage=call.lineage.to_mark(), number=made.number, notes=tuple(notes),
-    )  # fmt: skip
+        verb=kind.verb("create"),
+        place=call.place,
+        target=event.uid,
+        after=shown_fields(event),
+        event=event,
+        lineage=call.lineage.to_mark(),
+        number=made.number,
+        notes=tuple(notes),
+    )
     return call.stage.to_thing(call.place, event)
 
 
@@ -94,9 +100,15 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
         rule = turned_rule(rest, new, rest.rule) if new.rule == rest.rule else new.rule
         new = replace(new, uid=uid, origin=lineage.to_mark(), sequence=0, rule=rule)
         yield Effect(
-            verb="create event", place=thing.place, target=uid, after=shown_fields(new), event=new,
-            lineage=lineage.to_mark(), number=made.number, notes=(f'the later part of "{master.event.title}"',),
-        )  # fmt: skip
+            verb="create event",
+            place=thing.place,
+            target=uid,
+            after=shown_fields(new),
+            event=new,
+            lineage=lineage.to_mark(),
+            number=made.number,
+            notes=(f'the later part of "{master.event.title}"',),
+        )
     else:
         new = made.stored.event
 
@@ -112,7 +124,8 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
 
 
 _MEANING = (
-    "Changes the fields that stand below it; the others stay as they are. A new start alone keeps the length. `empty` clears a "
+    "Changes the fields that stand below it; the others stay as they are. A new start alone keeps the length. `empty` "
+    "clears a "
     "field. If another hand changes the event in the same moment, it is read again and the fields are reckoned anew."
 )
 

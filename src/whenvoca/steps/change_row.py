@@ -54,7 +54,8 @@ def _nothing_in(names: tuple[str, ...]) -> dict[str, Raw]:
 
 
 _MEANING = (
-    "A line for each column. A cell that holds the value already is not touched; `empty` clears one. A cell with a formula is "
+    "A line for each column. A cell that holds the value already is not touched; `empty` clears one. A cell with a "
+    "formula is "
     "never written over."
 )
 
@@ -80,6 +81,7 @@ CHANGE_ROW_IN = StepDefinition(
     thing="row",
     looks_up=True,
     makes=row_type,
-    example="change row in visits as entry\n  where  Booking is event.uid\n  Venue  event.location\n  Moves  entry.Moves + 1",
+    example="change row in visits as entry\n  where  Booking is event.uid\n  Venue  event.location\n  Moves  "
+    "entry.Moves + 1",
     act=_act,
 )

@@ -15,9 +15,12 @@ from whenvoca.steps.event_fields import shown_fields
 _ATTEMPTS = 3
 THIS_ONE, LATER, ALL = "this one", "this and later", "all of them"
 WHICH = FieldDefinition(
-    name="which", type="choice", choices=(THIS_ONE, LATER, ALL), default=THIS_ONE,
+    name="which",
+    type="choice",
+    choices=(THIS_ONE, LATER, ALL),
+    default=THIS_ONE,
     meaning="Of an occurrence of a series: that one alone, it and those after it, or the whole series.",
-)  # fmt: skip
+)
 
 
 def decided(decide: Callable[[], Effect | None]) -> Generator[Effect, Receipt, tuple[Effect, Receipt] | None]:
@@ -42,20 +45,32 @@ def to_change(stored: StoredEvent, new: Event, place: str, notes: list[str], key
     if not changes:
         return None
     return Effect(
-        verb="change task" if isinstance(new, Task) else "change event", place=place, target=key,
+        verb="change task" if isinstance(new, Task) else "change event",
+        place=place,
+        target=key,
         before={name: old for name, (old, _) in changes.items()},
-        after={name: value for name, (_, value) in changes.items()}, version=stored.version, stored=stored, event=new,
-        kept=to_text(stored), notes=tuple(notes), **more,
-    )  # fmt: skip
+        after={name: value for name, (_, value) in changes.items()},
+        version=stored.version,
+        stored=stored,
+        event=new,
+        kept=to_text(stored),
+        notes=tuple(notes),
+        **more,
+    )
 
 
 def to_deletion(stored: StoredEvent, place: str, key: str, **more: Any) -> Effect:
     """The effect that takes the event away."""
     return Effect(
-        verb="delete task" if isinstance(stored.event, Task) else "delete event", place=place, target=key,
-        before=shown_fields(stored.event), version=stored.version,
-        stored=stored, kept=to_text(stored), **more,
-    )  # fmt: skip
+        verb="delete task" if isinstance(stored.event, Task) else "delete event",
+        place=place,
+        target=key,
+        before=shown_fields(stored.event),
+        version=stored.version,
+        stored=stored,
+        kept=to_text(stored),
+        **more,
+    )
 
 
 def to_text(stored: StoredEvent) -> str:

@@ -60,7 +60,8 @@ def _refuse_another(call: StepCall, made: Standing, lineage: Lineage) -> None:
     """Raises RowFault where the row was gone for a while since its event was made: it may be another row by now."""
     if call.stage.was_lost_since_made(call.subject_place, call.subject_key, lineage):
         raise RowFault(
-            f'the {call.definition.adds} "{made.stored.event.title}" was made for an earlier row of this key, which was '
+            f'the {call.definition.adds} "{made.stored.event.title}" was made for an earlier row of this key, which '
+            "was "
             f"deleted meanwhile; "
             "it is left as it is",
             mend="give the new row a key of its own, or take that event away and run again",
@@ -75,16 +76,24 @@ def _to_change(kind: ThingKind, made: Standing, event: Event, common: dict[str, 
     if not made.is_untouched:
         said = ", ".join(changes)
         raise RowFault(
-            f'its {kind.noun} "{old.title}" stands already and was changed by another hand ({said}); it is left as it is',
+            f'its {kind.noun} "{old.title}" stands already and was changed by another hand ({said}); it is left as it '
+            "is",
             mend="change the event back, or take it away and run again",
         )
     new = replace(event, sequence=old.sequence + 1)
     before = {name: value for name, (value, _) in changes.items()}
     after = {name: value for name, (_, value) in changes.items()}
     return Effect(
-        verb=kind.verb("change"), target=event.uid, before=before, after=after, version=made.stored.version, stored=made.stored,
-        event=new, kept=made.stored.data.decode("utf-8", "replace"), **common,
-    )  # fmt: skip
+        verb=kind.verb("change"),
+        target=event.uid,
+        before=before,
+        after=after,
+        version=made.stored.version,
+        stored=made.stored,
+        event=new,
+        kept=made.stored.data.decode("utf-8", "replace"),
+        **common,
+    )
 
 
 CREATE_EVENT = StepDefinition(

@@ -1,4 +1,5 @@
-"""What `answer message` does: a request in plain English done and answered, or a plain reply, in the chat that it came by."""
+"""What `answer message` does: a request in plain English done and answered, or a plain reply, in the chat that it came
+by."""
 
 from __future__ import annotations
 
@@ -38,8 +39,13 @@ def answer(call: StepCall) -> Acting:
         return
     sent = message.value_of("sent")
     talk = Conversation(
-        call.stage, _manner(call), person=call.people.find(sender), sender=sender, room=room, identity=lambda n: _lineage(call, n)
-    )  # fmt: skip
+        call.stage,
+        _manner(call),
+        person=call.people.find(sender),
+        sender=sender,
+        room=room,
+        identity=lambda n: _lineage(call, n),
+    )
     heard = talk.hear(text, sent)
     (found,) = call.recalled(lambda: [Found("", "deed", {"deed": heard.to_text()})])
     deed = deed_from_text(found.state["deed"], talk.around)  # after a crash what was decided before
@@ -107,9 +113,12 @@ def _manner(call: StepCall) -> Manner:
             raise RowFault(f'ask-before is never "{each}"', mend=f"one or several of: {', '.join(ASKABLE)}, or nothing")
     length = call.value("length")
     return Manner(
-        calendars=calendars, home=writable[0] if writable else "", length=60 if length is None else round(length.to_seconds() / 60),
-        ask_before=asked, approver=call.text("approver").strip(),
-    )  # fmt: skip
+        calendars=calendars,
+        home=writable[0] if writable else "",
+        length=60 if length is None else round(length.to_seconds() / 60),
+        ask_before=asked,
+        approver=call.text("approver").strip(),
+    )
 
 
 def _lineage(call: StepCall, number: int) -> Lineage:

@@ -188,7 +188,8 @@ def _in_zone(value: Any, call: StepCall) -> datetime:
 
 
 def _named_zone(moment: datetime, zone: ZoneInfo | None = None) -> datetime:
-    """A moment as it is written: in whole seconds, and one with a bare offset in the zone that is meant, so that it has a name."""
+    """A moment as it is written: in whole seconds, and one with a bare offset in the zone that is meant, so that it has
+    a name."""
     moment = moment.replace(microsecond=0) if moment.microsecond else moment
     return moment if isinstance(moment.tzinfo, ZoneInfo) or zone is None else moment.astimezone(zone)
 
@@ -250,7 +251,8 @@ def _rule(call: StepCall, start: datetime | date) -> str:
         raise RowFault(f"the repetition ends before the start {show_value(start)}")
     if first.date() != wall.date():
         raise RowFault(
-            f"the start {show_value(start)} is no day of its repetition; the first one would be {show_value(first.date())}",
+            f"the start {show_value(start)} is no day of its repetition; the first one would be "
+            f"{show_value(first.date())}",
             mend="begin on a day on which it takes place",
         )
     return rule
@@ -356,11 +358,17 @@ def _field(name: str, kind: Any, meaning: str, **more: Any) -> FieldDefinition:
 EVENT_FIELDS: tuple[FieldDefinition, ...] = (
     _field("title", "text", "What it is called.", example='"{Target} with {Instrument}"'),
     _field("start", "moment", "When it begins; a date is the first moment of that day.", example="Night-of at From"),
-    _field("end", "moment", "The first moment free again. Written DATE at TIME with the start's date it goes over "
-           "midnight by itself.", example="Night-of at To"),
+    _field(
+        "end",
+        "moment",
+        "The first moment free again. Written DATE at TIME with the start's date it goes over midnight by itself.",
+        example="Night-of at To",
+    ),
     _field("length", "duration", "How long it takes, instead of an end.", default="1 hour", example="90 minutes"),
     _field("first-day", "date", "The first whole day taken.", example="Closed-from"),
-    _field("last-day", "date", "The last whole day taken; taken as well.", default="the first day", example="Closed-to"),
+    _field(
+        "last-day", "date", "The last whole day taken; taken as well.", default="the first day", example="Closed-to"
+    ),
     _field("zone", "zone", "The zone in which the fields of this step are read.", example='"Europe/Lisbon"'),
     _field("location", "text", "Where it is.", example="Venue"),
     _field("details", "text", "What else there is to say.", example="Notes"),
@@ -368,15 +376,26 @@ EVENT_FIELDS: tuple[FieldDefinition, ...] = (
     _field("optional", "addresses", "Who may come.", example='"rui"'),
     _field("invite", "yes-no", "Whether the attendees are invited to answer.", default="no"),
     _field("answer-wanted", "yes-no", "Whether an answer is asked of them (RSVP).", default="no"),
-    _field("alarm", "alarms", "When to remind, before or after the start; one, several, or none.", default="none",
-           example="40 minutes before, 25 minutes before"),
-    _field("repeat", "repeat", "How it repeats: a phrase, or an RRULE.",
-           example="every month on the last friday, 10 times"),
+    _field(
+        "alarm",
+        "alarms",
+        "When to remind, before or after the start; one, several, or none.",
+        default="none",
+        example="40 minutes before, 25 minutes before",
+    ),
+    _field(
+        "repeat", "repeat", "How it repeats: a phrase, or an RRULE.", example="every month on the last friday, 10 times"
+    ),
     _field("busy", "choice", "Whether it makes its time taken.", default="yes", choices=_BUSY),
-    _field("clash", "choice", "What happens if something else takes that time.", choices=_CLASH,
-           default="the calendar's setting, else allow"),
+    _field(
+        "clash",
+        "choice",
+        "What happens if something else takes that time.",
+        choices=_CLASH,
+        default="the calendar's setting, else allow",
+    ),
     _field("priority", "number", "From 1, highest, to 9; 0 is none.", default="0", example="1"),
     _field("colour", "colour", "A colour name of CSS.", example='"teal"'),
     _field("category", "value", "A category, or several.", example='"school"'),
     _field("private", "yes-no", "Whether others see no more than the time.", default="no"),
-)  # fmt: skip
+)

@@ -29,21 +29,26 @@ def _act(call: StepCall) -> Acting:
     wanted = [[sheet.to_raw(name, value) for name, value in zip(columns, row, strict=True)] for row in rows]
     if before != wanted:
         yield Effect(
-            verb="fill sheet", place=sheet.name, target="", before={"columns": columns, "rows": before},
+            verb="fill sheet",
+            place=sheet.name,
+            target="",
+            before={"columns": columns, "rows": before},
             after={"columns": columns, "rows": rows},
-        )  # fmt: skip
+        )
 
 
 FILL_SHEET = StepDefinition(
     sentence=Sentence(words="fill sheet SHEET for each EACH in LIST"),
-    meaning="Replaces what stands below the headings by a row for each element of a list, in the list's order. Only the "
+    meaning="Replaces what stands below the headings by a row for each element of a list, in the list's order. Only "
+    "the "
     "columns named below "
-    "are written; others, a line of totals (totals = \"last row\"), charts and other tabs stay. Rows are put in or "
+    'are written; others, a line of totals (totals = "last row"), charts and other tabs stay. Rows are put in or '
     "taken out as needed, and what "
     "speaks of them follows. A table that is as it should be is not touched.",
     columns_as_fields=True,
     value_type="list",
     is_told=True,
-    example="fill sheet activity for each e in past\n  Title  e.title\n  Start  e.start\n  Hours  (e.end - e.start) / 1 hour",
+    example="fill sheet activity for each e in past\n  Title  e.title\n  Start  e.start\n  Hours  (e.end - e.start) / "
+    "1 hour",
     act=_act,
-)  # fmt: skip
+)

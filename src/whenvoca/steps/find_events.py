@@ -17,9 +17,11 @@ from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, choose, look_up
 from whenvoca.values.texts import show_value
 
 _FROM = FieldDefinition(
-    name="from", type="moment", example="tomorrow",
+    name="from",
+    type="moment",
+    example="tomorrow",
     meaning="Only what lies wholly or partly after this moment; series are then given by their occurrences.",
-)  # fmt: skip
+)
 _UNTIL = FieldDefinition(
     name="until",
     type="moment",
@@ -67,14 +69,21 @@ def _events(place: PlaceInfo | None) -> Type:
 
 def _definition(words: str, meaning: str, fields: tuple[FieldDefinition, ...], **more: Any) -> StepDefinition:
     return StepDefinition(
-        sentence=Sentence(words=words), meaning=meaning, fields=(WHERE, *fields, _FROM, _UNTIL), thing="event",
-        looks_up=True, reads_only=True, check_fields=check_window, **more,
-    )  # fmt: skip
+        sentence=Sentence(words=words),
+        meaning=meaning,
+        fields=(WHERE, *fields, _FROM, _UNTIL),
+        thing="event",
+        looks_up=True,
+        reads_only=True,
+        check_fields=check_window,
+        **more,
+    )
 
 
 FIND_EVENTS = _definition(
     "find events in CALENDARS",
-    "Gives what lies wholly or partly between two moments, in order of start: a list, perhaps empty. Without from and until it "
+    "Gives what lies wholly or partly between two moments, in order of start: a list, perhaps empty. Without from and "
+    "until it "
     "gives every event, series once.",
     (),
     makes=_events,

@@ -90,23 +90,33 @@ def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
 def _step(words: str) -> StepDefinition:
     return StepDefinition(
         sentence=Sentence(words=words),
-        meaning="Sends a letter, with an event as an .ics part where one goes with it. It is sent once; after a crash it may be sent "
+        meaning="Sends a letter, with an event as an .ics part where one goes with it. It is sent once; after a crash "
+        "it may be sent "
         "again, with the same Message-ID. To one person of [people], times are told in their zone.",
         fields=(
-            FieldDefinition(name="subject", type="text", meaning="What it is about.", example='"Your visit to Larkmoor"'),
-            FieldDefinition(name="text", type="text", meaning="What it says.", example='"Dear {Name}, we expect you on '
-            '{Day as "d MMMM"}."'),
-            FieldDefinition(name="attach", type="value", meaning="An event that goes with it, or several.", example="visit"),
+            FieldDefinition(
+                name="subject", type="text", meaning="What it is about.", example='"Your visit to Larkmoor"'
+            ),
+            FieldDefinition(
+                name="text",
+                type="text",
+                meaning="What it says.",
+                example='"Dear {Name}, we expect you on {Day as "d MMMM"}."',
+            ),
+            FieldDefinition(
+                name="attach", type="value", meaning="An event that goes with it, or several.", example="visit"
+            ),
             FieldDefinition(name="sender", type="addresses", meaning="Who sends it.", default="the outbox's from"),
             FieldDefinition(name="reply-to", type="addresses", meaning="Where answers go.", default="the sender"),
         ),
         value_type="addresses",
         is_told=True,
         check_fields=_check,
-        example='send letter to Contact\n  subject  "Your visit to Larkmoor"\n  text     "We expect you on {visit.start as "d MMMM"}."\n'
+        example='send letter to Contact\n  subject  "Your visit to Larkmoor"\n  text     "We expect you on '
+        '{visit.start as "d MMMM"}."\n'
         "  attach   visit",
         act=_act,
-    )  # fmt: skip
+    )
 
 
 SEND_LETTER = _step("send letter to ADDRESSES")

@@ -20,22 +20,34 @@ from whenvoca.values.texts import show_value
 _MOST_LISTED = 5
 
 WHERE = FieldDefinition(
-    name="where", type="condition", example="uid is row.Booking",
-    meaning="Which one. Bare names are its own fields, then given names; the subject is written in full. Several lines must all "
+    name="where",
+    type="condition",
+    example="uid is row.Booking",
+    meaning="Which one. Bare names are its own fields, then given names; the subject is written in full. Several "
+    "lines must all "
     "hold.",
-)  # fmt: skip
+)
 MISSING = FieldDefinition(
-    name="missing", type="choice", choices=("fail", "pass"), default="fail",
+    name="missing",
+    type="choice",
+    choices=("fail", "pass"),
+    default="fail",
     meaning="What happens if there is none: the step fails, or it does nothing and its name stays empty.",
-)  # fmt: skip
+)
 MISSING_OR_MADE = FieldDefinition(
-    name="missing", type="choice", choices=("fail", "pass", "make"), default="fail",
+    name="missing",
+    type="choice",
+    choices=("fail", "pass", "make"),
+    default="fail",
     meaning="What happens if there is none: the step fails, does nothing, or makes one with these fields.",
-)  # fmt: skip
+)
 SEVERAL = FieldDefinition(
-    name="several", type="choice", choices=("fail", "first", "all"), default="fail",
+    name="several",
+    type="choice",
+    choices=("fail", "first", "all"),
+    default="fail",
     meaning="What happens if more than one fits: the step fails and lists them, or takes the first, or all.",
-)  # fmt: skip
+)
 
 
 def find_targets(call: StepCall) -> list[Thing]:

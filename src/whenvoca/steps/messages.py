@@ -45,7 +45,8 @@ def _message(call: StepCall, number: str, after: dict[str, Any]) -> Effect:
 
 
 _MEANING = (
-    "It is sent once; after a crash it may be sent again, under the same id, so that it can be told apart. Titles of private events "
+    "It is sent once; after a crash it may be sent again, under the same id, so that it can be told apart. Titles of "
+    "private events "
     'stay out of it, unless the workflow says "private shown" above its trigger.'
 )
 SEND_TO_ROOM = StepDefinition(

@@ -67,9 +67,16 @@ def _make(call: StepCall, made: Missing) -> Acting:
     event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
     event = heed_clashes(call, event, call.text("clash") or call.stage.calendar(call.place).clash, notes)
     yield Effect(
-        verb=kind.verb("create"), place=call.place, target=event.uid, after=shown_fields(event), event=event,
-        lineage=call.lineage.to_mark(), number=made.number, notes=tuple(notes), base=to_state(event),
-    )  # fmt: skip
+        verb=kind.verb("create"),
+        place=call.place,
+        target=event.uid,
+        after=shown_fields(event),
+        event=event,
+        lineage=call.lineage.to_mark(),
+        number=made.number,
+        notes=tuple(notes),
+        base=to_state(event),
+    )
     return call.stage.to_thing(call.place, event)
 
 
@@ -204,21 +211,30 @@ def _with_groups(kind: ThingKind, event: Event, wanted: Event, groups: list[str]
 
 _RULES = (
     FieldDefinition(
-        name="disputed", type="choice", choices=(IN_SOURCE, IN_COPY, LEFT_ALONE), default=LEFT_ALONE,
-        meaning="What holds where the copy was changed too: what the source says, what the copy says, or neither is written over "
+        name="disputed",
+        type="choice",
+        choices=(IN_SOURCE, IN_COPY, LEFT_ALONE),
+        default=LEFT_ALONE,
+        meaning="What holds where the copy was changed too: what the source says, what the copy says, or neither is "
+        "written over "
         "and the run says so, once.",
     ),
     FieldDefinition(
-        name="uid", type="text", example="Booking",
+        name="uid",
+        type="text",
+        example="Booking",
         meaning="The UID of one that existed before: it is adopted instead of made anew.",
     ),
-)  # fmt: skip
+)
 
 MIRROR_EVENT = StepDefinition(
     sentence=Sentence(words="mirror event in CALENDAR"),
-    meaning="Keeps one event for each subject: made, changed and taken away with it, also when rows are sorted. What another "
-    "hand changed in the event is not written over unseen: `disputed` says what then holds, field by field. Fields that do not "
-    "stand below it belong to the calendar. Below `for each` it keeps one for each element, and takes away that of an element which is "
+    meaning="Keeps one event for each subject: made, changed and taken away with it, also when rows are sorted. What "
+    "another "
+    "hand changed in the event is not written over unseen: `disputed` says what then holds, field by field. Fields "
+    "that do not "
+    "stand below it belong to the calendar. Below `for each` it keeps one for each element, and takes away that of an "
+    "element which is "
     "not in the list any more.",
     fields=(
         *_RULES,
@@ -234,12 +250,14 @@ MIRROR_EVENT = StepDefinition(
     example='when duties gains, changes or loses a row\n\nmirror event in staff\n  title     "{Duty}: {Person}"\n'
     "  start     Day at From\n  end       Day at To\n  disputed  left alone",
     act=_act,
-)  # fmt: skip
+)
 
 MIRROR_TASK = StepDefinition(
     sentence=Sentence(words="mirror task in TASKS"),
-    meaning="Keeps one task for each subject: made, changed and taken away with it. What another hand changed in the task is not "
-    "written over unseen: `disputed` says what then holds, field by field. Fields that do not stand below it belong to the list: who "
+    meaning="Keeps one task for each subject: made, changed and taken away with it. What another hand changed in the "
+    "task is not "
+    "written over unseen: `disputed` says what then holds, field by field. Fields that do not stand below it belong "
+    "to the list: who "
     "ticks the task off does no harm. Below `for each` it keeps one for each element.",
     fields=(*_RULES, *TASK_FIELDS),
     thing="task",

@@ -83,9 +83,10 @@ def _follow(
     if disputes:
         raise RowFault(
             f"changed in {sheet.name} by another hand, and not as its source says: {'; '.join(disputes)}; left as it "
-            f"is", where=sheet.file,
+            f"is",
+            where=sheet.file,
             mend="make both alike, or say: disputed as in source, or as in copy",
-        )  # fmt: skip
+        )
 
 
 def _take_away(call: StepCall, sheet: SheetFace, key: str, base: dict[str, Any], lineage: str) -> Acting:
@@ -95,9 +96,10 @@ def _take_away(call: StepCall, sheet: SheetFace, key: str, base: dict[str, Any],
     changed = [name for name, raw in base.items() if state.get(name) != raw]
     if changed and call.text("disputed") != IN_SOURCE:
         raise RowFault(
-            f"its source is gone, but its row was changed by another hand ({', '.join(changed)}); it is left there", where=sheet.file,
+            f"its source is gone, but its row was changed by another hand ({', '.join(changed)}); it is left there",
+            where=sheet.file,
             mend="take it away there, or say: disputed as in source",
-        )  # fmt: skip
+        )
     yield Effect(
         verb="delete row",
         place=sheet.name,
@@ -111,12 +113,18 @@ def _take_away(call: StepCall, sheet: SheetFace, key: str, base: dict[str, Any],
 
 MIRROR_ROW = StepDefinition(
     sentence=Sentence(words="mirror row in SHEET"),
-    meaning="Keeps one row for each subject: made, changed and taken away with it. The sheet needs a key (`key` at the place), and the "
-    "step fills it. What another hand changed in the row is not written over unseen: `disputed` says what then holds, cell by cell. "
-    "Below `for each` it keeps one for each element, and takes away that of an element which is not in the list any more.",
+    meaning="Keeps one row for each subject: made, changed and taken away with it. The sheet needs a key (`key` at "
+    "the place), and the "
+    "step fills it. What another hand changed in the row is not written over unseen: `disputed` says what then holds, "
+    "cell by cell. "
+    "Below `for each` it keeps one for each element, and takes away that of an element which is not in the list any "
+    "more.",
     fields=(
         FieldDefinition(
-            name="disputed", type="choice", choices=(IN_SOURCE, IN_COPY, LEFT_ALONE), default=LEFT_ALONE,
+            name="disputed",
+            type="choice",
+            choices=(IN_SOURCE, IN_COPY, LEFT_ALONE),
+            default=LEFT_ALONE,
             meaning="What holds where the row was changed too: what the source says, what the row says, or neither is "
             "written over and the "
             "run says so.",
@@ -130,7 +138,8 @@ MIRROR_ROW = StepDefinition(
     deletes=True,
     is_told=True,
     adds="row",
-    example='when outreach gains, changes or loses an event\n  where  category is "school"\n\nmirror row in visit-list\n'
+    example='when outreach gains, changes or loses an event\n  where  category is "school"\n\nmirror row in '
+    "visit-list\n"
     "  Event  event.uid\n  Title  event.title\n  Date   event.start as date",
     act=_act,
-)  # fmt: skip
+)

@@ -11,8 +11,8 @@ from whenvoca.values.texts import show_value
 
 
 def persons_of(call: StepCall, *, strangers: list[str] | None = None) -> list[Person]:
-    """The people of [people] that the sentence names, each once. An address of nobody there raises RowFault, or goes into
-    ``strangers``; a name of nobody always raises it."""
+    """The people of [people] that the sentence names, each once. An address of nobody there raises RowFault, or goes
+    into ``strangers``; a name of nobody always raises it."""
     value = call.sentence_value
     found: dict[str, Person] = {}
     for item in value if isinstance(value, list | tuple) else [value]:

@@ -20,8 +20,10 @@ def _set(call: StepCall) -> Acting:
     strangers: list[str] = []
     for person in persons_of(call, strangers=strangers):
         after: dict[str, Any] = {
-            "show": call.text("show") or "free", "status": call.told("status", person.zone), "symbol": call.text("symbol"),
-        }  # fmt: skip
+            "show": call.text("show") or "free",
+            "status": call.told("status", person.zone),
+            "symbol": call.text("symbol"),
+        }
         if after["show"] not in _SHOWS:
             raise RowFault(f'show is never "{after["show"]}"', mend=f"it is one of: {', '.join(_SHOWS)}")
         before = call.stage.presence_of(call.place, person)
@@ -38,9 +40,13 @@ def _set(call: StepCall) -> Acting:
         elif before == Presence.of(after) and not call.stage.claims_on(call.place, person):
             continue
         yield Effect(
-            verb="set presence", place=call.place, target=person.name.lower(), before=before.to_dict(),
-            after={**after, "chat": person.chat or person.name}, kept=json.dumps(follows) if follows else "",
-        )  # fmt: skip
+            verb="set presence",
+            place=call.place,
+            target=person.name.lower(),
+            before=before.to_dict(),
+            after={**after, "chat": person.chat or person.name},
+            kept=json.dumps(follows) if follows else "",
+        )
 
 
 def _restore(call: StepCall) -> Acting:
@@ -58,15 +64,25 @@ def _restore(call: StepCall) -> Acting:
 
 SET_PRESENCE = StepDefinition(
     sentence=Sentence(words="set presence of PEOPLE in CHAT"),
-    meaning="Sets what people show to others. With until it is a claim for that time: the newest one shows, and when none is left, what "
+    meaning="Sets what people show to others. With until it is a claim for that time: the newest one shows, and when "
+    "none is left, what "
     "was before comes back by itself, also after a restart, unless the person changed it by hand. An until that names "
     "the start or end of an "
     "event follows it. Without until it stays. Attendees who are not in [people] are passed over.",
     fields=(
-        FieldDefinition(name="show", type="choice", choices=_SHOWS, default="free", meaning="Free, away, not to be "
-        "disturbed, or away for long."),
-        FieldDefinition(name="status", type="text", meaning="The words beside it.", example='"at the eyepiece, back '
-        '{event.end as time}"'),
+        FieldDefinition(
+            name="show",
+            type="choice",
+            choices=_SHOWS,
+            default="free",
+            meaning="Free, away, not to be disturbed, or away for long.",
+        ),
+        FieldDefinition(
+            name="status",
+            type="text",
+            meaning="The words beside it.",
+            example='"at the eyepiece, back {event.end as time}"',
+        ),
         FieldDefinition(name="symbol", type="text", meaning="A sign that some chats show with it.", example='"🔭"'),
         FieldDefinition(name="until", type="moment", meaning="When what was before comes back.", example="event.end"),
     ),
@@ -74,10 +90,11 @@ SET_PRESENCE = StepDefinition(
     is_told=True,
     example='set presence of event.attendees in chat\n  show    dnd\n  status  "at the eyepiece"\n  until   event.end',
     act=_set,
-)  # fmt: skip
+)
 RESTORE_PRESENCE = StepDefinition(
     sentence=Sentence(words="restore presence of PEOPLE in CHAT"),
-    meaning="Ends every claim on what these people show: what was before comes back now. Where there is none, nothing happens.",
+    meaning="Ends every claim on what these people show: what was before comes back now. Where there is none, nothing "
+    "happens.",
     value_type="people",
     example='restore presence of "ines", "tomas" in chat',
     act=_restore,

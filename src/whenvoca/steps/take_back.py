@@ -1,4 +1,5 @@
-"""The step `take back "WORKFLOW" in CALENDAR`: what a workflow made between two moments goes, unless another hand changed it."""
+"""The step `take back "WORKFLOW" in CALENDAR`: what a workflow made between two moments goes, unless another hand
+changed it."""
 
 from __future__ import annotations
 
@@ -59,7 +60,8 @@ def _search(call: StepCall, uids: list[str]) -> list[Found]:
 
 TAKE_BACK = StepDefinition(
     sentence=Sentence(words="take back WORKFLOW in CALENDAR"),
-    meaning="Deletes the events that a workflow made there and that begin between two moments (without them: all). What another "
+    meaning="Deletes the events that a workflow made there and that begin between two moments (without them: all). "
+    "What another "
     "hand has changed since is left and named.",
     fields=(
         FieldDefinition(name="from", type="moment", meaning="The first moment.", example="today"),
@@ -69,4 +71,4 @@ TAKE_BACK = StepDefinition(
     check_fields=check_window,
     example='take back "night-plan" in domes\n  from   today\n  until  today + 2 days',
     act=_act,
-)  # fmt: skip
+)

@@ -31,7 +31,9 @@ class ThingKind(Struct, frozen=True):
 
 
 EVENT = ThingKind(
-    "event", to_event, changed_event,
+    "event",
+    to_event,
+    changed_event,
     {
         "time": (("start", "end", "length", "first-day", "last-day", "zone", "repeat"), ("start", "end", "rule")),
         "title": (("title",), ("title",)),
@@ -46,10 +48,12 @@ EVENT = ThingKind(
         "private": (("private",), ("private",)),
     },
     {"time": ("start", "end", "repeat"), "attendees": ("attendees", "optional")},
-)  # fmt: skip
+)
 
 TASK = ThingKind(
-    "task", to_task, changed_task,
+    "task",
+    to_task,
+    changed_task,
     {
         "time": (("start", "due"), ("start", "end")),
         "title": (("title",), ("title",)),
@@ -61,7 +65,7 @@ TASK = ThingKind(
         "finished": (("finished",), ("finished",)),
     },
     {"time": ("start", "due")},
-)  # fmt: skip
+)
 
 
 def kind_of(call: StepCall) -> ThingKind:

@@ -10,5 +10,16 @@ from whenvoca.triggers.starts import BEGINS, ENDS
 from whenvoca.triggers.tasks import FINISHED
 
 TRIGGERS: tuple[TriggerDefinition, ...] = (
-    ROWS, EVENTS, BEGINS, ENDS, FINISHED, HEARS, READS_ON, READS, PASSES, ASKED, ABOUT_ROW, ABOUT_EVENT,
-)  # fmt: skip
+    ROWS,
+    EVENTS,
+    BEGINS,
+    ENDS,
+    FINISHED,
+    HEARS,
+    READS_ON,
+    READS,
+    PASSES,
+    ASKED,
+    ABOUT_ROW,
+    ABOUT_EVENT,
+)

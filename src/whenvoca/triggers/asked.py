@@ -25,21 +25,33 @@ def _row(place: PlaceInfo | None) -> Type:
 
 ASKED = TriggerDefinition(
     sentence=Sentence(words="asked"),
-    meaning="Starts when somebody runs it: whenvoca run NAME. What `ask` lines want is asked at the prompt, or given: --give NAME=VALUE.",
-    subject="", subject_type=_nothing, watches="hand", happening="asked",
+    meaning="Starts when somebody runs it: whenvoca run NAME. What `ask` lines want is asked at the prompt, or given: "
+    "--give NAME=VALUE.",
+    subject="",
+    subject_type=_nothing,
+    watches="hand",
+    happening="asked",
     example='when asked\n\nask span "For how long?"\n  kind     duration\n  default  45 minutes',
-)  # fmt: skip
+)
 ABOUT_ROW = TriggerDefinition(
     sentence=Sentence(words="asked about a row of SHEET"),
     meaning="Starts when somebody runs it, for the row chosen by --row, or from the list that is shown. Started again "
     "for the same row it makes "
     "nothing twice.",
-    subject="row", subject_type=_row, settings=(_WHERE,), watches="hand", happening="asked",
+    subject="row",
+    subject_type=_row,
+    settings=(_WHERE,),
+    watches="hand",
+    happening="asked",
     example="when asked about a row of upkeep\n  where  Booking is empty",
-)  # fmt: skip
+)
 ABOUT_EVENT = TriggerDefinition(
     sentence=Sentence(words="asked about an event of CALENDARS"),
     meaning="Starts when somebody runs it, for the event chosen by --event, or from the list that is shown.",
-    subject="event", subject_type=event_type, settings=(_WHERE,), watches="hand", happening="asked",
+    subject="event",
+    subject_type=event_type,
+    settings=(_WHERE,),
+    watches="hand",
+    happening="asked",
     example="when asked about an event of outreach\n  where  start between now and now + 12 days",
-)  # fmt: skip
+)

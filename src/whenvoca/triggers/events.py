@@ -8,22 +8,29 @@ from whenvoca.triggers.rows import FIELDS
 
 EVENTS = TriggerDefinition(
     sentence=Sentence(words="CALENDARS CHANGES an event"),
-    meaning="Starts for each event that comes into the set that `where` describes (gains), changes in it, or leaves it (loses), "
-    "in one calendar, in several, or in any calendar. An occurrence of a series that is moved or taken out is a change or loss of "
+    meaning="Starts for each event that comes into the set that `where` describes (gains), changes in it, or leaves "
+    "it (loses), "
+    "in one calendar, in several, or in any calendar. An occurrence of a series that is moved or taken out is a "
+    "change or loss of "
     "its own. old.FIELD is the value before, changes lists field, old and new.",
     subject="event",
     subject_type=event_type,
     settings=(
         FieldDefinition(
-            name="where", type="condition", example='category is "school"',
+            name="where",
+            type="condition",
+            example='category is "school"',
             meaning="Which events count. Several lines must all hold.",
         ),
         FIELDS,
         FieldDefinition(
-            name="existing", type="yes-no", default="no", example="yes",
+            name="existing",
+            type="yes-no",
+            default="no",
+            example="yes",
             meaning="Whether events that were there before the first run count as gained.",
         ),
     ),
     existing_by_default=False,
     example='when outreach changes an event\n  fields  start, end, location\n  where   category is "school"',
-)  # fmt: skip
+)

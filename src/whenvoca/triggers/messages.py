@@ -20,24 +20,39 @@ def _is_meant(message: Any, said: Mapping[str, Sequence[str]]) -> bool:
 
 HEARS = TriggerDefinition(
     sentence=Sentence(words="CHAT hears a message"),
-    meaning="Starts for each message that somebody says in a room of the chat or to its account alone; never for what Whenvoca "
-    "says itself. Messages are taken up one after the other, in order. sender is a name of [people], else an address; in a room "
+    meaning="Starts for each message that somebody says in a room of the chat or to its account alone; never for what "
+    "Whenvoca "
+    "says itself. Messages are taken up one after the other, in order. sender is a name of [people], else an address; "
+    "in a room "
     "that hides who is who it is empty. A dictated message is read by the chat's `dictation`.",
     subject="message",
     subject_type=message_type,
     settings=(
-        FieldDefinition(name="from", type="people", example='"ines", "tomas"', meaning="Whose messages count. Without it everybody's."),
         FieldDefinition(
-            name="room", type="rooms", example='"dome-floor"', meaning="In which rooms. Without it in all, and those to us alone."
+            name="from",
+            type="people",
+            example='"ines", "tomas"',
+            meaning="Whose messages count. Without it everybody's.",
         ),
         FieldDefinition(
-            name="where", type="condition", example='room is empty or text begins with "calendar"',
+            name="room",
+            type="rooms",
+            example='"dome-floor"',
+            meaning="In which rooms. Without it in all, and those to us alone.",
+        ),
+        FieldDefinition(
+            name="where",
+            type="condition",
+            example='room is empty or text begins with "calendar"',
             meaning="Which messages count. Several lines must all hold.",
         ),
-        FieldDefinition(name="existing", type="yes-no", default="no", meaning="Whether messages from before the first run count."),
+        FieldDefinition(
+            name="existing", type="yes-no", default="no", meaning="Whether messages from before the first run count."
+        ),
     ),
     existing_by_default=False,
     happening="gained",
     admits=_is_meant,
-    example='when chat hears a message\n  from   "ines", "tomas"\n  where  room is empty or text begins with "calendar"',
-)  # fmt: skip
+    example='when chat hears a message\n  from   "ines", "tomas"\n  where  room is empty or text begins with '
+    '"calendar"',
+)

@@ -7,9 +7,11 @@ from whenvoca.language.inference import row_type
 from whenvoca.language.types import ANY, Type
 
 FIELDS = FieldDefinition(
-    name="fields", type="names", example="Visit-date, Begin, Finish",
+    name="fields",
+    type="names",
+    example="Visit-date, Begin, Finish",
     meaning="What alone counts as a change. Without it every field counts that the workflow does not write itself.",
-)  # fmt: skip
+)
 
 
 def _subject(place: PlaceInfo | None) -> Type:
@@ -18,23 +20,31 @@ def _subject(place: PlaceInfo | None) -> Type:
 
 ROWS = TriggerDefinition(
     sentence=Sentence(words="SHEET CHANGES a row"),
-    meaning="Starts for each row that comes into the set that `where` describes (gains), changes in it, or leaves it (loses): "
-    "one of the three, or several joined. A new row is gained, one that a change brings into the set as well. old.COLUMN is the "
-    "value before, changes lists field, old and new, happened is gained, changed or lost. What Whenvoca wrote itself is no change "
+    meaning="Starts for each row that comes into the set that `where` describes (gains), changes in it, or leaves it "
+    "(loses): "
+    "one of the three, or several joined. A new row is gained, one that a change brings into the set as well. "
+    "old.COLUMN is the "
+    "value before, changes lists field, old and new, happened is gained, changed or lost. What Whenvoca wrote itself "
+    "is no change "
     "for the workflow that wrote it. After a failed run the row runs again as soon as somebody corrects it.",
     subject="row",
     subject_type=_subject,
     settings=(
         FieldDefinition(
-            name="where", type="condition", example="Answer is empty and Instrument is filled",
+            name="where",
+            type="condition",
+            example="Answer is empty and Instrument is filled",
             meaning="Which rows count. Several lines must all hold. Column names stand for the row's cells.",
         ),
         FIELDS,
         FieldDefinition(
-            name="existing", type="yes-no", default="yes", example="no",
+            name="existing",
+            type="yes-no",
+            default="yes",
+            example="no",
             meaning="Whether rows that were there before the first run count: a sheet is a to-do list, so they do.",
         ),
     ),
     existing_by_default=True,
     example="when requests gains a row\n  where  Answer is empty",
-)  # fmt: skip
+)

@@ -8,13 +8,16 @@ from whenvoca.engine.event_thing import event_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
 _WHERE = FieldDefinition(
-    name="where", type="condition", example="busy is yes and not whole-day",
+    name="where",
+    type="condition",
+    example="busy is yes and not whole-day",
     meaning="Which events count, as they are when the moment comes. Several lines must all hold.",
-)  # fmt: skip
+)
 _EARLY = FieldDefinition(name="early", type="duration", example="12 minutes", meaning="How long before.")
 _LATE = FieldDefinition(name="late", type="duration", example="30 minutes", meaning="How long after.")
 _MEANING = (
-    " Occurrences of series count each by itself; one that is moved or taken out is followed until the last moment, and moved to "
+    " Occurrences of series count each by itself; one that is moved or taken out is followed until the last moment, "
+    "and moved to "
     "later it fires again. A whole day begins with its first moment in the calendar's zone. What was missed while the "
     "program was off runs late, "
     "as long as the setting `missed` allows (an hour unless it says otherwise), else it is told as missed."
@@ -23,16 +26,26 @@ _MEANING = (
 
 def _definition(verb: str, what: str, **more: Any) -> TriggerDefinition:
     return TriggerDefinition(
-        sentence=Sentence(words=f"CALENDARS {verb} an event"), meaning=what + _MEANING, subject="event", subject_type=event_type,
-        settings=(_WHERE, _EARLY, _LATE), **more,
-    )  # fmt: skip
+        sentence=Sentence(words=f"CALENDARS {verb} an event"),
+        meaning=what + _MEANING,
+        subject="event",
+        subject_type=event_type,
+        settings=(_WHERE, _EARLY, _LATE),
+        **more,
+    )
 
 
 BEGINS = _definition(
-    "begins", "Starts when an event begins, so long before (early) or after (late) it.", watches="starts", happening="begun",
+    "begins",
+    "Starts when an event begins, so long before (early) or after (late) it.",
+    watches="starts",
+    happening="begun",
     example="when domes begins an event\n  early  12 minutes\n  where  busy is yes and not whole-day",
-)  # fmt: skip
+)
 ENDS = _definition(
-    "ends", "Starts when an event ends, so long before (early) or after (late) its end.", watches="ends", happening="ended",
+    "ends",
+    "Starts when an event ends, so long before (early) or after (late) its end.",
+    watches="ends",
+    happening="ended",
     example='when domes ends an event\n  where  category is not "upkeep"',
-)  # fmt: skip
+)

@@ -22,12 +22,17 @@ FINISHED = TriggerDefinition(
     subject_type=task_type,
     settings=(
         FieldDefinition(
-            name="where", type="condition", example='section is "packing"', meaning="Which tasks count. Several lines must all hold."
+            name="where",
+            type="condition",
+            example='section is "packing"',
+            meaning="Which tasks count. Several lines must all hold.",
         ),
-        FieldDefinition(name="existing", type="yes-no", default="no", meaning="Whether tasks finished before the first run count."),
+        FieldDefinition(
+            name="existing", type="yes-no", default="no", meaning="Whether tasks finished before the first run count."
+        ),
     ),
     existing_by_default=False,
     happening="gained",
     admits=_is_finished,
     example='when chores finishes a task\n  where  section is "packing"',
-)  # fmt: skip
+)

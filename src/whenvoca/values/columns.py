@@ -297,9 +297,14 @@ def _first_instant(shaped: Shaped | None) -> Shaped | None:
 
 
 _TELLING: tuple[tuple[Kind, Callable[[str], Any]], ...] = (
-    (Kind.MOMENT, shape_moment), (Kind.DATE, shape_date), (Kind.TIME, shape_time), (Kind.NUMBER, shape_number),
-    (Kind.ADDRESSES, shape_addresses), (Kind.YES_NO, shape_yes_no), (Kind.DURATION, parse_duration),
-)  # fmt: skip
+    (Kind.MOMENT, shape_moment),
+    (Kind.DATE, shape_date),
+    (Kind.TIME, shape_time),
+    (Kind.NUMBER, shape_number),
+    (Kind.ADDRESSES, shape_addresses),
+    (Kind.YES_NO, shape_yes_no),
+    (Kind.DURATION, parse_duration),
+)
 _WORTH_A_LOOK = re.compile(
     r"[\d@０-９]|\A\W*(?:y|n|x|yes|no|true|false|noon|midday|midnight|✓|✔|☑|☐|✗)\W*\Z", re.IGNORECASE
 )

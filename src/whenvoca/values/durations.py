@@ -16,11 +16,27 @@ from whenvoca.values.blanks import plain_signs
 from whenvoca.values.zones import to_moment
 
 UNITS = {
-    "second": (0, 0, 1), "minute": (0, 0, 60), "hour": (0, 0, 3600),
-    "day": (0, 1, 0), "week": (0, 7, 0), "month": (1, 0, 0), "year": (12, 0, 0),
-}  # fmt: skip
-_SHORT = {"s": "second", "sec": "second", "m": "minute", "min": "minute", "mins": "minute", "h": "hour",
-          "hr": "hour", "hrs": "hour", "std": "hour", "d": "day", "w": "week"}  # fmt: skip
+    "second": (0, 0, 1),
+    "minute": (0, 0, 60),
+    "hour": (0, 0, 3600),
+    "day": (0, 1, 0),
+    "week": (0, 7, 0),
+    "month": (1, 0, 0),
+    "year": (12, 0, 0),
+}
+_SHORT = {
+    "s": "second",
+    "sec": "second",
+    "m": "minute",
+    "min": "minute",
+    "mins": "minute",
+    "h": "hour",
+    "hr": "hour",
+    "hrs": "hour",
+    "std": "hour",
+    "d": "day",
+    "w": "week",
+}
 _PIECE = re.compile(r"(\d+(?:[.,]\d+)?)\s*([a-z]+)\.?", re.IGNORECASE)
 _ISO = re.compile(r"P(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+)S)?)?\Z", re.IGNORECASE)
 _NEVER_FIRST = frozenset("bcdefgijklmnoqrstuvwxyzBCDEFGIJKLMNOQRSTUVWXYZ")  # but an hour, half an hour, PT1H
@@ -68,8 +84,8 @@ class Duration(Struct, frozen=True):
         return self.days * 86400 + self.seconds
 
     def in_days(self) -> Duration:
-        """The same length in days of 24 hours and the rest, as alarms are counted: what is written as -P1D is read as one day
-        again, and 24 hours are one. Raises RowFault where months are in it."""
+        """The same length in days of 24 hours and the rest, as alarms are counted: what is written as -P1D is read as
+        one day again, and 24 hours are one. Raises RowFault where months are in it."""
         seconds = self.to_seconds()
         sign = -1 if seconds < 0 else 1
         days, rest = divmod(abs(seconds), 86400)

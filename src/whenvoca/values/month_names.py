@@ -1,7 +1,8 @@
 """Month names of the neighbours' languages, where one name never means two months.
 
-Portuguese, Spanish, French, German, Italian, Dutch, Danish, Swedish and Polish, whole and shortened, as the Unicode CLDR has
-them. They stand here because reading them from babel takes longer than reading a sheet; a test holds them against it.
+Portuguese, Spanish, French, German, Italian, Dutch, Danish, Swedish and Polish, whole and shortened, as the Unicode
+CLDR has them. They stand here because reading them from babel takes longer than reading a sheet; a test holds them
+against it.
 """
 
 from __future__ import annotations

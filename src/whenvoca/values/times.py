@@ -13,7 +13,8 @@ HALF_DAY, WHOLE_DAY = "12-hour", "24-hour"
 
 _MARK = r"(?P<mark>[ap])\.?(?: ?m)?\.?"
 _TIME = re.compile(
-    rf"(?P<hour>\d{{1,2}})(?:(?P<sign>[:.h]|(?: ?h ?))(?P<minute>[0-9]{{2}})(?:(?P=sign)(?P<second>[0-9]{{2}})(?:\.\d+)?)?)?"
+    rf"(?P<hour>\d{{1,2}})(?:(?P<sign>[:.h]|(?: ?h "
+    rf"?))(?P<minute>[0-9]{{2}})(?:(?P=sign)(?P<second>[0-9]{{2}})(?:\.\d+)?)?)?"
     rf"(?: ?(?P<h>h|hrs|uhr|o'clock))?(?: ?{_MARK})?\Z",
     re.IGNORECASE,
 )

@@ -60,8 +60,8 @@ Day = TypeVar("Day", bound=date)  # a date or a datetime
 
 
 def told_apart(value: Day) -> Day | datetime:
-    """The moment in its zone; the second of two equal wall times in UTC, the only form that tells it apart from the first
-    (RFC 5545 3.3.5). Days are as they are."""
+    """The moment in its zone; the second of two equal wall times in UTC, the only form that tells it apart from the
+    first (RFC 5545 3.3.5). Days are as they are."""
     if isinstance(value, datetime) and value.fold and value.utcoffset() != value.replace(fold=0).utcoffset():
         return value.astimezone(UTC)
     return value

@@ -1,4 +1,5 @@
-"""What every calendar made of iCalendar text does with an effect: put it into the text, and tell whether it is there."""
+"""What every calendar made of iCalendar text does with an effect: put it into the text, and tell whether it is
+there."""
 
 from __future__ import annotations
 

@@ -223,7 +223,8 @@ class DavCalendar:
     # --- looking
 
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
-        """What changed since the last look: by sync token, else by ctag and ETags; changed pieces are fetched together."""
+        """What changed since the last look: by sync token, else by ctag and ETags; changed pieces are fetched
+        together."""
         state: dict[str, str] = json.loads(cursor) if cursor.startswith("{") else {}
         if not self._url and state.get("url", "").startswith(_origin(self.client.base)):
             self._url = state["url"]
@@ -274,7 +275,8 @@ class DavCalendar:
         from lxml import etree
 
         body = etree.fromstring(
-            f'<sync-collection xmlns="{DAV}"><sync-token/><sync-level>1</sync-level><prop><getetag/></prop></sync-collection>'
+            "<sync-collection "
+            f'xmlns="{DAV}"><sync-token/><sync-level>1</sync-level><prop><getetag/></prop></sync-collection>'
         )
         body[0].text = token
         answer = self.client.report(self.url, body, depth=0, allowed=_NO_SYNC)
@@ -293,7 +295,8 @@ class DavCalendar:
         from lxml import etree
 
         body = etree.fromstring(
-            f'<C:calendar-multiget xmlns="{DAV}" xmlns:C="{CALDAV}"><prop><getetag/><C:calendar-data/></prop></C:calendar-multiget>'
+            f'<C:calendar-multiget xmlns="{DAV}" '
+            f'xmlns:C="{CALDAV}"><prop><getetag/><C:calendar-data/></prop></C:calendar-multiget>'
         )
         for name in names:
             etree.SubElement(body, f"{{{DAV}}}href").text = name

@@ -52,9 +52,17 @@ class DavClient:
     """One server, one user. Safe to use from several threads. Raises PlaceTrouble where the server cannot be used."""
 
     def __init__(
-        self, server: str, user: str, secret: Secret, *, wait: Callable[[float], None], name: str, ca: str = "",
-        seconds: float = 30.0, nameserver: str = "",
-    ) -> None:  # fmt: skip
+        self,
+        server: str,
+        user: str,
+        secret: Secret,
+        *,
+        wait: Callable[[float], None],
+        name: str,
+        ca: str = "",
+        seconds: float = 30.0,
+        nameserver: str = "",
+    ) -> None:
         self.server = server  # as it is written: an address, or a domain
         self._nameserver = nameserver
         self._base = server if "://" in server else ""
@@ -70,12 +78,11 @@ class DavClient:
         if not self._base:
             if not _DOMAIN.fullmatch(self.server):
                 raise SettingsFault(
-                    f'"{self.server}" is no address of a server', where=self._name,
+                    f'"{self.server}" is no address of a server',
+                    where=self._name,
                     mend='such as "https://dav.example.org/", or a domain: "example.org"',
-                )  # fmt: skip
-            self._base = find_server(
-                self.server, self._name, nameserver=self._nameserver, seconds=self._seconds
-            )  # fmt: skip
+                )
+            self._base = find_server(self.server, self._name, nameserver=self._nameserver, seconds=self._seconds)
         return self._base
 
     @property
@@ -120,16 +127,24 @@ class DavClient:
         limits = httpx.Limits(max_connections=8, max_keepalive_connections=8)
         auth = httpx.BasicAuth(self._user, password) if self._user else None
         return httpx.Client(
-            auth=auth, verify=verify, timeout=self._seconds, limits=limits, follow_redirects=False,
+            auth=auth,
+            verify=verify,
+            timeout=self._seconds,
+            limits=limits,
+            follow_redirects=False,
             headers={"user-agent": "whenvoca"},
-        )  # fmt: skip
+        )
 
     # --- requests
 
     def request(
-        self, method: str, url: str, content: bytes | str = b"", headers: Mapping[str, str] | None = None,
+        self,
+        method: str,
+        url: str,
+        content: bytes | str = b"",
+        headers: Mapping[str, str] | None = None,
         allowed: tuple[int, ...] = (),
-    ) -> Answer:  # fmt: skip
+    ) -> Answer:
         """Sends it; tries again where the server is busy or does not answer. Statuses from 400 on raise PlaceTrouble
         unless they are allowed."""
         import httpx
@@ -167,8 +182,9 @@ class DavClient:
             ):
                 raise PlaceTrouble(
                     f"sends on to another server, {target.scheme}://{target.netloc}; the password is not given to it",
-                    where=f"{self._name}, {first.netloc}", mend="if that is right, write its address into whenvoca.toml",
-                )  # fmt: skip
+                    where=f"{self._name}, {first.netloc}",
+                    mend="if that is right, write its address into whenvoca.toml",
+                )
             url = target.geturl()
         raise PlaceTrouble("sends on in a circle", where=f"{self._name}, {first.netloc}")
 
@@ -251,9 +267,10 @@ class DavClient:
             return etree.fromstring(answer.content, parser)
         except etree.XMLSyntaxError as error:
             raise PlaceTrouble(
-                "answers something that is no WebDAV", where=f"{self._name}, {answer.url}",
+                "answers something that is no WebDAV",
+                where=f"{self._name}, {answer.url}",
                 mend="is this the address of the CalDAV server?",
-            ) from error  # fmt: skip
+            ) from error
 
 
 def _status_of(line: str) -> int:

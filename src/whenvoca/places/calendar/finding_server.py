@@ -10,8 +10,9 @@ _SERVICES = (("_caldavs._tcp", "https", 443), ("_caldav._tcp", "http", 80))  # t
 
 
 def find_server(domain: str, place: str, *, nameserver: str = "", seconds: float = 30.0) -> str:
-    """The address of the domain's server; without records, the domain itself over TLS. ``nameserver`` is asked instead of the
-    system's: an address, with a port if need be. Raises SettingsFault, or PlaceTrouble: then nothing was sent to any server.
+    """The address of the domain's server; without records, the domain itself over TLS. ``nameserver`` is asked instead
+    of the system's: an address, with a port if need be. Raises SettingsFault, or PlaceTrouble: then nothing was sent to
+    any server.
     """
     resolver = _open_resolver(place, nameserver, seconds)
     for service, scheme, usual in _SERVICES:
@@ -23,21 +24,25 @@ def find_server(domain: str, place: str, *, nameserver: str = "", seconds: float
         host = first.target.to_text(omit_final_dot=True).lower()
         if host in ("", "."):
             raise PlaceTrouble(
-                f"says in its records that it offers no calendars ({name})", where=f"{place}, {domain}",
+                f"says in its records that it offers no calendars ({name})",
+                where=f"{place}, {domain}",
                 mend="ask who runs it for the address",
-            )  # fmt: skip
+            )
         _refuse_stranger(host, domain, place)
-        return f"{scheme}://{host}{'' if first.port == usual else f':{first.port}'}{_path_of(_ask(resolver, name, 'TXT', place))}"
+        port = "" if first.port == usual else f":{first.port}"
+        return f"{scheme}://{host}{port}{_path_of(_ask(resolver, name, 'TXT', place))}"
     return f"https://{domain}/"
 
 
 def _refuse_stranger(host: str, domain: str, place: str) -> None:
-    """Raises PlaceTrouble for a host that is not the domain's own: whoever answers for the domain could name any (RFC 6764 8)."""
+    """Raises PlaceTrouble for a host that is not the domain's own: whoever answers for the domain could name any (RFC
+    6764 8)."""
     if host != domain.lower() and not host.endswith(f".{domain.lower()}"):
         raise PlaceTrouble(
-            f"names another host in its records, {host}; the password is not given to it", where=f"{place}, {domain}",
+            f"names another host in its records, {host}; the password is not given to it",
+            where=f"{place}, {domain}",
             mend="if that is right, write its address into whenvoca.toml",
-        )  # fmt: skip
+        )
 
 
 def _path_of(records: list[Any]) -> str:
@@ -61,9 +66,12 @@ def _open_resolver(place: str, nameserver: str, seconds: float) -> Any:
             resolver.nameservers, resolver.port = [address], port
     except (DNSException, ValueError, OSError) as error:
         raise SettingsFault(
-            f'"{nameserver}" is no name server that can be asked: {error}' if nameserver else f"no name server: {error}",
-            where=place, mend='its address, such as nameserver = "192.0.2.53"',
-        ) from error  # fmt: skip
+            f'"{nameserver}" is no name server that can be asked: {error}'
+            if nameserver
+            else f"no name server: {error}",
+            where=place,
+            mend='its address, such as nameserver = "192.0.2.53"',
+        ) from error
     resolver.lifetime = min(seconds, 10.0)
     return resolver
 
@@ -91,6 +99,8 @@ def _ask(resolver: Any, name: str, kind: str, place: str) -> list[Any]:
 
 def _no_answer(name: str, place: str, error: Exception) -> WhenvocaError:
     return PlaceTrouble(
-        f"its records cannot be asked for ({name}): {str(error).splitlines()[0]}", where=place,
-        mend="what was begun goes on when name servers answer again", is_passing=True,
-    )  # fmt: skip
+        f"its records cannot be asked for ({name}): {str(error).splitlines()[0]}",
+        where=place,
+        mend="what was begun goes on when name servers answer again",
+        is_passing=True,
+    )

@@ -38,9 +38,17 @@ class FolderCalendar:
     """A calendar that is a folder. Files that are no .ics, or hidden, are left alone."""
 
     def __init__(
-        self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False,
-        clock: Clock, noun: Noun = "event",
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        folder: Path,
+        shown: str,
+        zone: ZoneInfo,
+        *,
+        clash: str = "allow",
+        readonly: bool = False,
+        clock: Clock,
+        noun: Noun = "event",
+    ) -> None:
         self.name = name
         self._noun: Noun = noun
         self._kind = "tasks" if noun == "task" else "calendar"
@@ -75,9 +83,14 @@ class FolderCalendar:
                     pass
         except WhenvocaError as error:
             return PlaceInfo(
-                name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly, trouble=str(error.message),
-                trouble_mend=error.mend, trouble_exit=int(error.exit_code),
-            )  # fmt: skip
+                name=self.name,
+                kind=self._kind,
+                zone=self.zone.key,
+                readonly=self._readonly,
+                trouble=str(error.message),
+                trouble_mend=error.mend,
+                trouble_exit=int(error.exit_code),
+            )
         return PlaceInfo(name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly)
 
     def _refuse_no_folder(self) -> None:
@@ -169,7 +182,8 @@ class FolderCalendar:
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
         """The files that changed: by time and size, and by their hash where they changed too shortly before a look.
 
-        A file with several events is a piece without an event, and each of its events a piece that is called after both.
+        A file with several events is a piece without an event, and each of its events a piece that is called after
+        both.
         """
         look = CalendarLook(cursor="looked")
         standing, read = set(), set()

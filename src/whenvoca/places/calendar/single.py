@@ -26,9 +26,16 @@ class FileCalendar:
     """A calendar that is one file; it is made when the first event is written."""
 
     def __init__(
-        self, name: str, path: Path, shown: str, zone: ZoneInfo, *, clash: str = "allow", readonly: bool = False,
+        self,
+        name: str,
+        path: Path,
+        shown: str,
+        zone: ZoneInfo,
+        *,
+        clash: str = "allow",
+        readonly: bool = False,
         clock: Clock,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.name = name
         self.zone = zone
         self.clash = clash
@@ -60,9 +67,14 @@ class FileCalendar:
             self._read()
         except WhenvocaError as error:
             return PlaceInfo(
-                name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly, trouble=error.message,
-                trouble_mend=error.mend, trouble_exit=int(error.exit_code),
-            )  # fmt: skip
+                name=self.name,
+                kind="calendar",
+                zone=self.zone.key,
+                readonly=self._readonly,
+                trouble=error.message,
+                trouble_mend=error.mend,
+                trouble_exit=int(error.exit_code),
+            )
         return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
 
     def _read(self) -> bytes:

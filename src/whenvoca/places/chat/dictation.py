@@ -1,4 +1,5 @@
-"""Hearing dictated messages. The stand-in that ships reads a text file beside the sound; a recogniser takes its place here."""
+"""Hearing dictated messages. The stand-in that ships reads a text file beside the sound; a recogniser takes its place
+here."""
 
 from __future__ import annotations
 

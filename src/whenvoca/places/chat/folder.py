@@ -1,7 +1,7 @@
 """The stand-in chat: a folder with rooms and people as JSON-lines files, so that nothing outside is needed.
 
-rooms/NAME.jsonl and people/NAME.jsonl hold messages, one a line; presence/NAME.json what a person shows; sounds/ what was
-dictated.
+rooms/NAME.jsonl and people/NAME.jsonl hold messages, one a line; presence/NAME.json what a person shows; sounds/ what
+was dictated.
 """
 
 from __future__ import annotations
@@ -29,9 +29,17 @@ class FolderChat:
     """A chat that is a folder. ``name_here`` is who the workspace is in it."""
 
     def __init__(
-        self, name: str, folder: Path, shown: str, zone: ZoneInfo, *, rooms: Sequence[str], people: People | None = None,
-        name_here: str = "desk", dictation: DictationFace | None = None,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        folder: Path,
+        shown: str,
+        zone: ZoneInfo,
+        *,
+        rooms: Sequence[str],
+        people: People | None = None,
+        name_here: str = "desk",
+        dictation: DictationFace | None = None,
+    ) -> None:
         self.name = name
         self._people, self._dictation = people or People(), dictation
         self.zone = zone
@@ -63,8 +71,8 @@ class FolderChat:
         return list(self._lines(self._path(kind, name, "jsonl")))
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
-        """What stands behind the offsets of the cursor, in the order of its moments; what we said ourselves, or `say` has answered,
-        is left out. Raises PlaceTrouble where a line is no message."""
+        """What stands behind the offsets of the cursor, in the order of its moments; what we said ourselves, or `say`
+        has answered, is left out. Raises PlaceTrouble where a line is no message."""
         known: dict[str, int] = json.loads(cursor) if cursor else {}
         found: list[Heard] = []
         for kind in ("rooms", "people"):
@@ -107,9 +115,14 @@ class FolderChat:
         names = (person.name, person.mail, person.chat) if person is not None else (sender,)
         room = path.stem if path.parent.name == "rooms" else ""
         return Heard(
-            f"{name} {message.get('id') or f'byte-{at}'}", person.name if person is not None else sender, room, text,
-            sent if sent.tzinfo is not None else sent.replace(tzinfo=self.zone), sound, tuple(each for each in names if each),
-        )  # fmt: skip
+            f"{name} {message.get('id') or f'byte-{at}'}",
+            person.name if person is not None else sender,
+            room,
+            text,
+            sent if sent.tzinfo is not None else sent.replace(tzinfo=self.zone),
+            sound,
+            tuple(each for each in names if each),
+        )
 
     def listen(self, wake: Callable[[], None]) -> None:
         """Its files tell."""
@@ -155,8 +168,8 @@ class FolderChat:
     # --- writing
 
     def post(self, room: str, sender: str, text: str, at: datetime, *, answered: bool) -> None:
-        """Somebody else says something in a room, or without one to us alone: of the stand-in only, where there is nobody to
-        type it. ``answered``: it is dealt with already, and no workflow hears it."""
+        """Somebody else says something in a room, or without one to us alone: of the stand-in only, where there is
+        nobody to type it. ``answered``: it is dealt with already, and no workflow hears it."""
         kind, name = ("rooms", room) if room else ("people", sender)
         number = len(self.messages(kind, name)) + 1
         said: dict[str, Any] = {"id": f"said-{number}", "from": sender, "to": room or self.name_here}

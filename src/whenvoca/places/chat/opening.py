@@ -29,11 +29,17 @@ def open_xmpp(settings: PlaceSettings, workspace: Workspace, zone: ZoneInfo) -> 
         raise settings.refuse("tls", f'tls is never "{tls}"', f"it is one of: {', '.join(_TLS)}")
     ca = settings.text("ca")
     read = XmppSettings(
-        host=settings.text("server"), port=settings.number("port") or (5223 if tls == "implicit" else 5222), user=user,
-        password=Secret(settings, "password", user), rooms=settings.texts("rooms"), room_server=settings.text("room-server"),
-        nickname=settings.text("name", "desk"), tls=tls, ca=str(workspace.folder / Path(ca).expanduser()) if ca else "",
+        host=settings.text("server"),
+        port=settings.number("port") or (5223 if tls == "implicit" else 5222),
+        user=user,
+        password=Secret(settings, "password", user),
+        rooms=settings.texts("rooms"),
+        room_server=settings.text("room-server"),
+        nickname=settings.text("name", "desk"),
+        tls=tls,
+        ca=str(workspace.folder / Path(ca).expanduser()) if ca else "",
         seconds=float(settings.number("seconds") or 20),
-    )  # fmt: skip
+    )
 
     def secret_of(person: Person) -> Secret | None:
         if not person.password:

@@ -17,7 +17,8 @@ from whenvoca.places.chat.folder import FolderChat
 
 
 class RehearsedChat:
-    """What people would show; a chat on a server is not joined. ``sample`` is a file of messages that stand for what is said."""
+    """What people would show; a chat on a server is not joined. ``sample`` is a file of messages that stand for what is
+    said."""
 
     def __init__(self, real: ChatFace, sample: Path | None = None) -> None:
         self._real, self._sample = real, sample

@@ -29,7 +29,8 @@ _OVERLAP = timedelta(minutes=1)  # clocks differ; what was heard already is know
 
 
 class Arrived(Struct, frozen=True):
-    """A message as it came in: who sent it (a bare address, empty where the room hides it), and in which room's address."""
+    """A message as it came in: who sent it (a bare address, empty where the room hides it), and in which room's
+    address."""
 
     key: str
     sender: str
@@ -40,7 +41,8 @@ class Arrived(Struct, frozen=True):
 
 
 class XmppSettings(Struct, frozen=True, kw_only=True):
-    """Where the server is and who we are there. ``tls``: starttls, implicit, or none (only on a machine of one's own)."""
+    """Where the server is and who we are there. ``tls``: starttls, implicit, or none (only on a machine of one's
+    own)."""
 
     host: str
     port: int
@@ -63,8 +65,13 @@ class XmppChat:
     """A chat on a server. ``secret_of`` gives the password reference of a person who lets their presence be set."""
 
     def __init__(
-        self, name: str, zone: ZoneInfo, settings: XmppSettings, people: People, secret_of: Callable[[Person], Secret | None]
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        zone: ZoneInfo,
+        settings: XmppSettings,
+        people: People,
+        secret_of: Callable[[Person], Secret | None],
+    ) -> None:
         self.name, self.zone, self.rooms = name, zone, settings.rooms
         self._settings, self._people, self._secret_of = settings, people, secret_of
         self._loop: asyncio.AbstractEventLoop | None = None
@@ -92,7 +99,8 @@ class XmppChat:
         return PlaceInfo(name=self.name, kind="chat", zone=self.zone.key, rooms=self.rooms)
 
     def presence_of(self, person: Person) -> Presence:
-        """What the person shows: what we set, unless they changed it by hand since; else what their own programs show."""
+        """What the person shows: what we set, unless they changed it by hand since; else what their own programs
+        show."""
         client = self._do(self._client(*self._account(person)))
         theirs: Presence = client.theirs()
         mine = self._shown.get(person.name.lower())
@@ -180,9 +188,10 @@ class XmppChat:
         secret = self._secret_of(person)
         if secret is None:
             raise RowFault(
-                f"{person.name} has not lent a password, so what they show cannot be set", where=self.name,
+                f"{person.name} has not lent a password, so what they show cannot be set",
+                where=self.name,
                 mend=f'[people.{person.name}] password = {{ env = "…" }}',
-            )  # fmt: skip
+            )
         name = person.chat or person.name
         return (name if "@" in name else f"{name}@{self._settings.domain}"), secret
 

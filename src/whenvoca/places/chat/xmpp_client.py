@@ -27,7 +27,8 @@ def _aware(moment: datetime) -> datetime:
 
 
 class Client(ClientXMPP):
-    """A connected account. ``is_person``: somebody's own, whose presence we set; it takes no messages away from them."""
+    """A connected account. ``is_person``: somebody's own, whose presence we set; it takes no messages away from
+    them."""
 
     def __init__(self, jid: str, password: str, settings: XmppSettings, place: str, *, is_person: bool) -> None:
         plain = {"unencrypted_plain": settings.tls == "none", "unencrypted_scram": settings.tls == "none"}
@@ -125,9 +126,8 @@ class Client(ClientXMPP):
         key = archived or str(message["stanza_id"]["id"] or "") or str(message["id"])
         who = sender.bare
         if in_room:
-            told = message.xml.find(
-                f"{_MUC_USER}x/{_MUC_USER}item"
-            )  # an archive tells who it was, also of those who have left
+            # an archive tells who it was, also of those who have left
+            told = message.xml.find(f"{_MUC_USER}x/{_MUC_USER}item")
             real = str(told.get("jid") or "") if told is not None and archived else ""
             real = real or str(self._plugins["xep_0045"].get_jid_property(sender.bare, sender.resource, "jid") or "")
             who = real.partition("/")[0]
@@ -223,7 +223,8 @@ class Client(ClientXMPP):
             raise RowFault(f"the message to {to} is refused: {said}", where=self.where)
 
     async def join(self, room: str, nickname: str, since: datetime | None = None) -> None:
-        """Joins a room that is there, with what was said since then. Raises RowFault where there is none, or it is closed."""
+        """Joins a room that is there, with what was said since then. Raises RowFault where there is none, or it is
+        closed."""
         history: dict[str, Any] = {"maxstanzas": 0} if since is None else {"since": since}
         try:
             await self._plugins["xep_0030"].get_info(jid=room, timeout=self._settings.seconds)
@@ -283,9 +284,7 @@ class Client(ClientXMPP):
             await self.disconnect(wait=1.0)
 
 
-async def connect(
-    jid: str, password: str, settings: XmppSettings, place: str, *, is_person: bool
-) -> Client:  # fmt: skip
+async def connect(jid: str, password: str, settings: XmppSettings, place: str, *, is_person: bool) -> Client:
     """A client with its session. Raises PlaceTrouble where it cannot be had."""
     client = Client(jid, password, settings, place, is_person=is_person)
     client.connect(settings.host, settings.port)

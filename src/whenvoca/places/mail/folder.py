@@ -16,7 +16,8 @@ from whenvoca.places.mail.compose import compose_letter
 
 
 class FolderOutbox:
-    """An outbox that is a folder; each letter is a file named for its Message-ID, so that sent again it is the same file."""
+    """An outbox that is a folder; each letter is a file named for its Message-ID, so that sent again it is the same
+    file."""
 
     def __init__(self, name: str, folder: Path, shown: str, zone: ZoneInfo, sender: str) -> None:
         self.name, self.zone, self.sender = name, zone, sender

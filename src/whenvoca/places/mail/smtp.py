@@ -21,12 +21,23 @@ _PASSING = range(400, 500)  # replies that say: try again later
 
 
 class SmtpOutbox:
-    """A server that takes letters. ``tls``: from the first byte (implicit), as soon as the server offers it (starttls), or none."""
+    """A server that takes letters. ``tls``: from the first byte (implicit), as soon as the server offers it (starttls),
+    or none."""
 
     def __init__(
-        self, name: str, host: str, port: int, zone: ZoneInfo, sender: str, *, user: str, password: Secret, tls: str = "starttls",
-        ca: str = "", seconds: float = 30.0,
-    ) -> None:  # fmt: skip
+        self,
+        name: str,
+        host: str,
+        port: int,
+        zone: ZoneInfo,
+        sender: str,
+        *,
+        user: str,
+        password: Secret,
+        tls: str = "starttls",
+        ca: str = "",
+        seconds: float = 30.0,
+    ) -> None:
         self.name, self.zone, self.sender = name, zone, sender
         self._host, self._port, self._user, self._password = host, port, user, password
         self._tls, self._ca, self._seconds = tls, ca, seconds
@@ -72,9 +83,10 @@ class SmtpOutbox:
                 server.ehlo()
             elif self._user:
                 raise SettingsFault(
-                    "the server has no TLS, and the password would go out in the clear", where=self._where,
+                    "the server has no TLS, and the password would go out in the clear",
+                    where=self._where,
                     mend='only on a machine of your own: tls = "none"',
-                )  # fmt: skip
+                )
         if self._user:
             server.login(self._user, self._password.reveal())
 

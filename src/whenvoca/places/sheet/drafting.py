@@ -21,8 +21,24 @@ from whenvoca.values.kinds import Kind, Raw, show_raw
 OUTCOME_COLUMNS = ("Answer", "Booking")
 _ANSWERS = ("answer", "status", "state", "outcome", "result", "reply", "decision")
 # Words of headings for each field, the more telling first.
-_TITLES = ("title", "event", "subject", "summary", "what", "topic", "activity", "task", "duty", "target", "talk", "course", "work",
-           "school", "name", "description")  # fmt: skip
+_TITLES = (
+    "title",
+    "event",
+    "subject",
+    "summary",
+    "what",
+    "topic",
+    "activity",
+    "task",
+    "duty",
+    "target",
+    "talk",
+    "course",
+    "work",
+    "school",
+    "name",
+    "description",
+)
 _DAYS = (
     "date",
     "day",
@@ -37,16 +53,51 @@ _DAYS = (
     "out",
 )
 _LAST_DAYS = ("last day", "end date", "until", "closed to", "to date", "back", "through", "last")
-_BEGINS = ("from", "begin", "begins", "start", "start time", "time", "at", "starts", "hour", "arrival", "arrive",
-           "arriving")  # fmt: skip
+_BEGINS = (
+    "from",
+    "begin",
+    "begins",
+    "start",
+    "start time",
+    "time",
+    "at",
+    "starts",
+    "hour",
+    "arrival",
+    "arrive",
+    "arriving",
+)
 _ENDS = ("to", "end", "finish", "until", "ends", "end time", "till", "stop", "departure", "leave", "leaving")
-_SENT = ("timestamp", "submitted", "submission", "created", "received", "recorded", "sent", "entered", "registered", "completed",
-         "completion")  # fmt: skip
+_SENT = (
+    "timestamp",
+    "submitted",
+    "submission",
+    "created",
+    "received",
+    "recorded",
+    "sent",
+    "entered",
+    "registered",
+    "completed",
+    "completion",
+)
 _LENGTHS = ("length", "duration", "hours", "minutes", "takes")
 _PLACES = ("location", "venue", "where", "room", "hall", "place", "dome", "site", "address")
 _DETAILS = ("notes", "note", "comment", "comments", "remarks", "details", "description", "info")
-_PEOPLE = ("attendees", "observers", "people", "participants", "who", "person", "crew", "guests", "contact", "e mail", "email",
-           "mail")  # fmt: skip
+_PEOPLE = (
+    "attendees",
+    "observers",
+    "people",
+    "participants",
+    "who",
+    "person",
+    "crew",
+    "guests",
+    "contact",
+    "e mail",
+    "email",
+    "mail",
+)
 _TOTALS = ("total", "totals", "sum", "subtotal", "grand total")
 _KEYS = ("no", "number", "id", "key", "code", "reference", "ref", "nr")
 

@@ -1,4 +1,5 @@
-"""Filling a table: which cells are written, and where rows are put in or taken out, so that it holds exactly these rows."""
+"""Filling a table: which cells are written, and where rows are put in or taken out, so that it holds exactly these
+rows."""
 
 from __future__ import annotations
 
@@ -12,10 +13,16 @@ _KEPT_ABOVE_TOTALS = 2  # rows that stay, empty if need be, so that a sum over t
 
 
 def fill_rows(
-    table: Table | None, columns: Mapping[str, int], rows: Sequence[Mapping[str, Any]], writes: TabWrites, first: int, *, totals: bool
-) -> int:  # fmt: skip
-    """Notes what has to be written; answers the number of the first free row behind. ``first`` is where rows begin in a tab
-    that is still to be made."""
+    table: Table | None,
+    columns: Mapping[str, int],
+    rows: Sequence[Mapping[str, Any]],
+    writes: TabWrites,
+    first: int,
+    *,
+    totals: bool,
+) -> int:
+    """Notes what has to be written; answers the number of the first free row behind. ``first`` is where rows begin in a
+    tab that is still to be made."""
     standing = [] if table is None else _standing_rows(table, totals=totals)
     first = standing[0] if standing else first if table is None else table.header + 1
     kept = max(len(rows), min(len(standing), _KEPT_ABOVE_TOTALS if totals else 0))

@@ -25,9 +25,8 @@ class Grid(Struct):
     epoch_1904: bool = False
     notes: tuple[str, ...] = ()
     has_formulas: bool = False
-    columns: list[Sequence[Raw]] = field(
-        default_factory=list
-    )  # the same cells, where they are at hand; until the table is read
+    # the same cells, where they are at hand; until the table is read
+    columns: list[Sequence[Raw]] = field(default_factory=list)
 
 
 class TabWrites(Struct):
@@ -37,9 +36,8 @@ class TabWrites(Struct):
     formats_from: dict[int, int] = field(default_factory=dict)  # for a row below the data: the row whose look it takes
     headings: list[str] = field(default_factory=list)  # of a tab that has to be made
     removed: set[int] = field(default_factory=set)  # rows to be taken out, after the cells are written
-    inserted: dict[int, dict[int, Any]] = field(
-        default_factory=dict
-    )  # rows to be put in, before the row of that number
+    # rows to be put in, before the row of that number
+    inserted: dict[int, dict[int, Any]] = field(default_factory=dict)
 
     @property
     def is_empty(self) -> bool:
@@ -77,7 +75,8 @@ class Backing(Protocol):
         """The file with only these cells changed; without data, a new file."""
 
     def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
-        """The file with rows taken out or put in; what speaks of the rows below follows. Raises RowFault where it cannot."""
+        """The file with rows taken out or put in; what speaks of the rows below follows. Raises RowFault where it
+        cannot."""
 
     def find_formulas(self, data: bytes, tab: str) -> set[tuple[int, int]]:
         """The cells that hold a formula: somebody's work, which is not written over."""
@@ -132,8 +131,8 @@ _IS_TEXT = partial(is_, str)  # of a type
 
 
 def tidy_rows(rows: list[list[Any]]) -> list[Sequence[Raw]]:
-    """Brings the cells of the reading library into their one form, shorter rows filled up, in place; answers the columns. Most
-    are so at once."""
+    """Brings the cells of the reading library into their one form, shorter rows filled up, in place; answers the
+    columns. Most are so at once."""
     columns: list[Sequence[Raw]] = list(zip_longest(*rows))
     for row in rows:
         if len(row) < len(columns):

@@ -48,8 +48,8 @@ def find_header(grid: Grid) -> int:
 
 
 def _top_of(grid: Grid, number: int) -> int:
-    """The first row of the block that a row stands in which could head all of its columns: rows of texts alone look like headings
-    themselves, those with odd ones below them most of all."""
+    """The first row of the block that a row stands in which could head all of its columns: rows of texts alone look
+    like headings themselves, those with odd ones below them most of all."""
     filled = {index for index, cell in enumerate(grid.rows[number]) if cell is not None}
     top = number
     for above in range(number - 1, -1, -1):
@@ -111,9 +111,10 @@ def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
     if odd and len(odd) * 2 >= filled:
         index, cell = odd[0]
         raise SourceFault(
-            f"row {header + 1} holds no headings: {cell_name(header, index)} is {show_raw(cell)}", where=where,
+            f"row {header + 1} holds no headings: {cell_name(header, index)} is {show_raw(cell)}",
+            where=where,
             mend="say which row does: header = N",
-        )  # fmt: skip
+        )
     found = []
     for index, name in enumerate(names):
         if name:

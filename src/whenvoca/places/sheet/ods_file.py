@@ -1,4 +1,5 @@
-""".ods (OpenDocument spreadsheets): read by calamine. Writing back is not built yet: a workflow that would is a fault."""
+""".ods (OpenDocument spreadsheets): read by calamine. Writing back is not built yet: a workflow that would is a
+fault."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""One file behind one or several sheets: read once while it stands unchanged, saved as a whole, never over another's work."""
+"""One file behind one or several sheets: read once while it stands unchanged, saved as a whole, never over another's
+work."""
 
 from __future__ import annotations
 

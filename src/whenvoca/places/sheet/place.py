@@ -269,7 +269,8 @@ class SheetPlace:
         return [key for key in self._rows if key not in self._deleted]
 
     def keys_holding(self, column: str, text: str) -> list[str]:
-        """The keys of rows whose cell in the column may be that text: those equal to it, and those that are no texts."""
+        """The keys of rows whose cell in the column may be that text: those equal to it, and those that are no
+        texts."""
         if column not in self._holding:
             self._scanned()
             name = self.column_name(column)
@@ -406,7 +407,8 @@ class SheetPlace:
                 )
 
     def positions(self, data: bytes | None, mine: list[Pending], result: SavedRows) -> TabWrites:
-        """Where the pending cells stand in the file as it is now; what cannot be written goes into ``result.errors``."""
+        """Where the pending cells stand in the file as it is now; what cannot be written goes into
+        ``result.errors``."""
         writes = TabWrites(headings=list(self.wanted_headings))
         if data is None or self.is_missing():
             table, columns = None, {name: index for index, name in enumerate(self.wanted_headings)}

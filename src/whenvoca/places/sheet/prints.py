@@ -14,8 +14,17 @@ from whenvoca.engine.row_prints import UNKNOWABLE, WIDTH
 from whenvoca.values.kinds import Raw
 
 _LETTERS: dict[type, str] = {
-    NoneType: "-", str: "s", bool: "b", int: "i", float: "f", Decimal: "n", date: "d", time: "t", datetime: "m", timedelta: "l",
-}  # fmt: skip
+    NoneType: "-",
+    str: "s",
+    bool: "b",
+    int: "i",
+    float: "f",
+    Decimal: "n",
+    date: "d",
+    time: "t",
+    datetime: "m",
+    timedelta: "l",
+}
 
 
 class _Kinds(dict[tuple[type, ...], str]):
@@ -27,7 +36,8 @@ class _Kinds(dict[tuple[type, ...], str]):
 
 
 class Printer:
-    """Prints the rows of one table: equal prints are of the same cells of the same types, under the same headings and settings.
+    """Prints the rows of one table: equal prints are of the same cells of the same types, under the same headings and
+    settings.
 
     ``only`` tells of each column of which type all its cells are, None where that is not known; it only spares looking.
     """
@@ -55,7 +65,8 @@ class Printer:
         return blake2b(content, digest_size=WIDTH).digest()
 
     def _letters_of(self, rows: Sequence[Sequence[Raw]]) -> list[str]:
-        """The types of the cells, column by column: one letter where all are of one type. Raises KeyError for strange ones."""
+        """The types of the cells, column by column: one letter where all are of one type. Raises KeyError for strange
+        ones."""
         widths = set(map(len, rows))
         if len(widths) != 1:
             return ["", *(self._of_rows[tuple(map(type, cells))] for cells in rows)]

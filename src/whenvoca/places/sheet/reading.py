@@ -38,12 +38,14 @@ def _describe_column(table: Table, number: int) -> dict[str, Any]:
             continue
         value = reading.read(cell)
         is_unread = isinstance(value, Unread)
-        cells.append({
-            "cell": cell_name(row, heading.index),
-            "text": cell if isinstance(cell, str) else show_raw(cell),
-            "value": None if is_unread else show_plain(value),
-            "fault": value.fault if is_unread else None,
-        })  # fmt: skip
+        cells.append(
+            {
+                "cell": cell_name(row, heading.index),
+                "text": cell if isinstance(cell, str) else show_raw(cell),
+                "value": None if is_unread else show_plain(value),
+                "fault": value.fault if is_unread else None,
+            }
+        )
     return {
         "name": heading.name,
         "letter": heading.letter,

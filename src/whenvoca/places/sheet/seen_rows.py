@@ -1,4 +1,5 @@
-"""The rows of a table with their keys: which cannot be taken up, which wait for their key, which stand as they stood."""
+"""The rows of a table with their keys: which cannot be taken up, which wait for their key, which stand as they
+stood."""
 
 from __future__ import annotations
 
@@ -21,8 +22,8 @@ _BLOCK = 64  # rows that are known by one print
 
 
 class Seen(Struct, frozen=True):
-    """What a look at all rows found: the rows that do not stand as one of the known prints says, the key of every row, in
-    their order, and which of these can be taken up; None: all of them."""
+    """What a look at all rows found: the rows that do not stand as one of the known prints says, the key of every row,
+    in their order, and which of these can be taken up; None: all of them."""
 
     rows: list[SeenRow]
     keys: list[str]

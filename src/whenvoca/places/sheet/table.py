@@ -89,7 +89,8 @@ class Table(Struct):
         return {name: cell for name, cell in zip(self.names, cells, strict=False) if cell is not None and name}
 
     def only_type(self, name: str) -> type | None:
-        """Of which type all cells of a column are; None where there are several, or where another column is called so too."""
+        """Of which type all cells of a column are; None where there are several, or where another column is called so
+        too."""
         reading = self.readings.get(name)
         return reading.only if reading is not None and self.names.count(name) == 1 else None
 
@@ -231,11 +232,17 @@ def column_infos(table: Table, settings: SheetSettings) -> tuple[ColumnInfo, ...
         doubt, mend = _doubt_of(table, heading, reading)
         infos.append(
             ColumnInfo(
-                name=heading.name, letter=heading.letter, kind=reading.kind, filled=reading.filled,
-                declared=fold_name(column_word(heading.name)) in declared, status=reading.status, doubt=doubt, mend=mend,
+                name=heading.name,
+                letter=heading.letter,
+                kind=reading.kind,
+                filled=reading.filled,
+                declared=fold_name(column_word(heading.name)) in declared,
+                status=reading.status,
+                doubt=doubt,
+                mend=mend,
                 sample=_sample_of(table, heading),
             )
-        )  # fmt: skip
+        )
     return tuple(infos)
 
 

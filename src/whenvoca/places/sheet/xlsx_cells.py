@@ -186,9 +186,13 @@ class SheetXml:
         }
 
     def _new_row(
-        self, number: int, by_row: Mapping[int, dict[int, Any]], looks: Mapping[int, dict[int, int]],
-        formats_from: Mapping[int, int], writer: _Writer,
-    ) -> bytes:  # fmt: skip
+        self,
+        number: int,
+        by_row: Mapping[int, dict[int, Any]],
+        looks: Mapping[int, dict[int, int]],
+        formats_from: Mapping[int, int],
+        writer: _Writer,
+    ) -> bytes:
         look = looks.get(formats_from.get(number, -1), {})
         values = by_row[number]
         cells = [

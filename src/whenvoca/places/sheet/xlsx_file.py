@@ -248,7 +248,10 @@ def _add_tabs(package: Package, tabs: Mapping[str, list[str]]) -> bytes:
         end = re.search(rb"</(?:\w+:)?sheets>", workbook)
         assert end is not None
         workbook = workbook[: end.start()] + entry.encode() + workbook[end.start() :]
-        link = f'<Relationship Id="{relation}" Type="{_RELATION_TYPE}/worksheet" Target="worksheets/whenvoca{number}.xml"/>'
+        link = (
+            f'<Relationship Id="{relation}" Type="{_RELATION_TYPE}/worksheet" '
+            f'Target="worksheets/whenvoca{number}.xml"/>'
+        )
         rels = rels.replace(b"</Relationships>", link.encode() + b"</Relationships>")
         override = f'<Override PartName="/{part}" ContentType="{_WORKSHEET_TYPE}"/>'
         types = types.replace(b"</Types>", override.encode() + b"</Types>")

@@ -15,10 +15,19 @@ from whenvoca.places.sheet.xlsx_package import Package
 
 _REFUSED = ("customSheetViews", "scenarios", "oleObjects", "singleXmlCells")
 _RANGES = {
-    "mergeCell": "ref", "autoFilter": "ref", "dataValidation": "sqref", "conditionalFormatting": "sqref", "hyperlink": "ref",
-    "protectedRange": "sqref", "ignoredError": "sqref", "dimension": "ref", "selection": "sqref", "sortState": "ref",
-    "sortCondition": "ref", "tablePart": "",
-}  # fmt: skip
+    "mergeCell": "ref",
+    "autoFilter": "ref",
+    "dataValidation": "sqref",
+    "conditionalFormatting": "sqref",
+    "hyperlink": "ref",
+    "protectedRange": "sqref",
+    "ignoredError": "sqref",
+    "dimension": "ref",
+    "selection": "sqref",
+    "sortState": "ref",
+    "sortCondition": "ref",
+    "tablePart": "",
+}
 _DROPPED_WHEN_GONE = (
     "mergeCell",
     "dataValidation",
@@ -199,7 +208,8 @@ def _is_on(package: Package, part: str, tab: str) -> bool:
 
 
 def _shift_chain(package: Package, part: str, shift: Shift, tabs: list[str]) -> bytes:
-    """The order of calculation: cells of the tab follow. Its index is the sheet's identifier, carried on where left out."""
+    """The order of calculation: cells of the tab follow. Its index is the sheet's identifier, carried on where left
+    out."""
     ids = {
         element.get("name"): element.get("sheetId")
         for element in package.parse(package.workbook_part).iter()

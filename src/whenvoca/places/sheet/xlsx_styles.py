@@ -6,9 +6,11 @@ import re
 
 _BUILT_IN = {"date": 14, "time": 20, "moment": 22, "duration": 46, "number": 0}
 _SHOWN_BY = {
-    **dict.fromkeys((*range(14, 18), *range(27, 37), *range(50, 59)), "date"), 22: "moment",
-    **dict.fromkeys((*range(18, 22), 45, 47), "time"), 46: "duration",
-}  # fmt: skip
+    **dict.fromkeys((*range(14, 18), *range(27, 37), *range(50, 59)), "date"),
+    22: "moment",
+    **dict.fromkeys((*range(18, 22), 45, 47), "time"),
+    46: "duration",
+}
 _XF = re.compile(rb"<(?:\w+:)?xf\b[^>]*?(?:/>|>.*?</(?:\w+:)?xf>)", re.DOTALL)
 
 

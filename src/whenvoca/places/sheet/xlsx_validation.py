@@ -9,8 +9,20 @@ from whenvoca.places.sheet.grid import letter_of
 from whenvoca.places.sheet.xlsx_package import Package
 
 # What may stand before dataValidations in a worksheet, the last first: the schema fixes the order.
-_BEFORE = ("conditionalFormatting", "phoneticPr", "mergeCells", "customSheetViews", "dataConsolidate", "sortState", "autoFilter",
-           "scenarios", "protectedRanges", "sheetProtection", "sheetCalcPr", "sheetData")  # fmt: skip
+_BEFORE = (
+    "conditionalFormatting",
+    "phoneticPr",
+    "mergeCells",
+    "customSheetViews",
+    "dataConsolidate",
+    "sortState",
+    "autoFilter",
+    "scenarios",
+    "protectedRanges",
+    "sheetProtection",
+    "sheetCalcPr",
+    "sheetData",
+)
 
 
 def add_date_validation(data: bytes, tab: str, columns: Sequence[int], first_row: int, last_row: int) -> bytes:
@@ -42,9 +54,15 @@ def _rule(prefix: bytes, column: int, first: int, last: int) -> bytes:
     return (
         b"<" + prefix + b'dataValidation type="date" operator="greaterThan" errorStyle="warning" allowBlank="1" '
         b'showErrorMessage="1" errorTitle="A date is wanted here" error="Please enter a date, such as 2027-03-17." '
-        b'sqref="%s%d:%s%d"><' % (letter, first + 1, letter, last + 1)
-        + prefix + b"formula1>1</" + prefix + b"formula1></" + prefix + b"dataValidation>"
-    )  # fmt: skip
+        b'sqref="%s%d:%s%d"><'
+        % (letter, first + 1, letter, last + 1)
+        + prefix
+        + b"formula1>1</"
+        + prefix
+        + b"formula1></"
+        + prefix
+        + b"dataValidation>"
+    )
 
 
 def _end_of(xml: bytes, name: bytes) -> int:
