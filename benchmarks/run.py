@@ -160,8 +160,8 @@ def journal_bare(ledger: Path, target: Path) -> float:
     import sqlite3
     from contextlib import closing
 
-    from whenvoca.engine.batch import GROUP
-    from whenvoca.engine.ledger_sqlite import SqliteLedger
+    from whenvoca.engine.ledger.sqlite import SqliteLedger
+    from whenvoca.engine.running.batch import GROUP
 
     with closing(sqlite3.connect(ledger)) as kept:
         rows = {
@@ -653,10 +653,10 @@ def next_start_after_a_change(folder: Path, repeats: int = 30) -> tuple[float, f
     """Seconds of the search for starts after one change, and of reading that one change."""
     from whenvoca.calendars.reader import read_events
     from whenvoca.engine.clock import RealClock
-    from whenvoca.engine.ledger_sqlite import SqliteLedger
-    from whenvoca.engine.observing import observe_calendar
-    from whenvoca.engine.open_program import open_program
-    from whenvoca.engine.starts import take_up_starts
+    from whenvoca.engine.ledger.sqlite import SqliteLedger
+    from whenvoca.engine.running.open_program import open_program
+    from whenvoca.engine.seeing.observing import observe_calendar
+    from whenvoca.engine.seeing.starts import take_up_starts
     from whenvoca.kit import open_kit
 
     kit = open_kit(folder, RealClock())

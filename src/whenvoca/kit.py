@@ -9,7 +9,8 @@ from pathlib import Path
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from whenvoca.engine.checking import (
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.workspace.checking import (
     CheckResult,
     ReadFile,
     check_files,
@@ -18,8 +19,7 @@ from whenvoca.engine.checking import (
     shown_path,
     written_columns,
 )
-from whenvoca.engine.clock import Clock
-from whenvoca.engine.workspace import Workspace, ensure_root, find_workspace, load_workspace
+from whenvoca.engine.workspace.settings import Workspace, ensure_root, find_workspace, load_workspace
 from whenvoca.errors import SourceFault
 from whenvoca.language.definitions import Vocabulary
 from whenvoca.places.opening import Places

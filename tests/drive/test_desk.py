@@ -311,7 +311,7 @@ def test_faults_of_the_check(chat: Desk, workflow: str, said: str) -> None:
 KILLER = """
 import os, signal, sys
 from whenvoca.cli.main import run_command
-from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.places.calendar.folder import FolderCalendar
 from whenvoca.places.chat.folder import FolderChat
 calls = 0

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import SETTINGS, Desk
-from whenvoca.engine.stage import LiveStage
+from whenvoca.engine.acting.stage import LiveStage
 
 PLACES = """
 [people.rui]

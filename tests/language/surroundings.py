@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from whenvoca.engine.event_thing import event_type
+from whenvoca.engine.things.event import event_type
 from whenvoca.kit import VOCABULARY
 from whenvoca.language.checker import check_workflow
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo

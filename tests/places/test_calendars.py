@@ -19,10 +19,10 @@ from whenvoca.calendars.state import event_key
 from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.clock import RealClock
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import CalendarFace, CalendarLook, MovedOn, Resource
-from whenvoca.engine.identity import Lineage
-from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.observing import observe_calendar
+from whenvoca.engine.ledger.sqlite import SqliteLedger
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.place_protocols import CalendarFace, CalendarLook, MovedOn, Resource
+from whenvoca.engine.seeing.observing import observe_calendar
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.places.calendar.dav import DavCalendar
 from whenvoca.places.calendar.dav_client import DavClient

@@ -15,11 +15,11 @@ from hypothesis import strategies as st
 
 from tests.places.test_sheets import HEAD, as_csv, place_on
 from tests.places.workbooks import plain_workbook
-from whenvoca.engine.faces import SeenRow
-from whenvoca.engine.ledger import Ledger, Sighting
-from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.observing import observe_sheet
-from whenvoca.engine.row_prints import UNKNOWABLE, WIDTH, Block, RowPrints
+from whenvoca.engine.ledger.protocol import Ledger, Sighting
+from whenvoca.engine.ledger.sqlite import SqliteLedger
+from whenvoca.engine.place_protocols import SeenRow
+from whenvoca.engine.row_hashes import UNKNOWABLE, WIDTH, Block, RowPrints
+from whenvoca.engine.seeing.observing import observe_sheet
 from whenvoca.places.sheet import seen_rows
 from whenvoca.places.sheet.prints import Printer
 from whenvoca.places.sheet.table import Table

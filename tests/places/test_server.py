@@ -19,8 +19,8 @@ from tests.conftest import SETTINGS, WORKFLOW, Desk
 from tests.servers import FaultyProxy, Radicale, running_radicale
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import Resource
-from whenvoca.engine.identity import Lineage
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.place_protocols import Resource
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.places.calendar.dav import DavCalendar
 from whenvoca.places.calendar.dav_client import DavClient

@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from whenvoca.engine.ledger_rows import decode_state, encode
+from whenvoca.engine.ledger.codec import decode_state, encode
 from whenvoca.values.blanks import is_blank, plain_signs, squeeze_blanks
 from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import from_plain, is_empty, show_raw, tidy_raw, to_plain

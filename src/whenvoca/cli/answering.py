@@ -11,9 +11,9 @@ from zoneinfo import ZoneInfo
 import click
 
 from whenvoca.cli.output import say
-from whenvoca.engine.asking import Question, read_answer
-from whenvoca.engine.program import iter_asks
-from whenvoca.engine.request import Candidate, nobody_answers, nobody_picks
+from whenvoca.engine.acting.program import iter_asks
+from whenvoca.engine.acting.questions import Question, read_answer
+from whenvoca.engine.running.run_options import Candidate, nobody_answers, nobody_picks
 from whenvoca.errors import RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.language.tree import Workflow

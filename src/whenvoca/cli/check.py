@@ -8,8 +8,8 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, say_next, show_json, show_line
-from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.previewing import Preview, preview
+from whenvoca.engine.rehearsing.previewing import Preview, preview
+from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import ExitCode
 from whenvoca.kit import Kit
 from whenvoca.language.faults import Fault

@@ -10,8 +10,8 @@ from typing import Any
 
 import click
 
-from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.request import Choice
+from whenvoca.engine.running.run_options import Choice
+from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language.tree import Workflow
 

@@ -7,11 +7,11 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, say_next, show_json
 from whenvoca.engine.clock import RealClock
-from whenvoca.engine.home import LOCK_PATIENCE, claim_home
-from whenvoca.engine.identity import new_root
-from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.lock import worker_lock
-from whenvoca.engine.workspace import load_workspace, write_root
+from whenvoca.engine.ledger.sqlite import SqliteLedger
+from whenvoca.engine.lineage import new_root
+from whenvoca.engine.workspace.ledger_home import LOCK_PATIENCE, claim_home
+from whenvoca.engine.workspace.lock import worker_lock
+from whenvoca.engine.workspace.settings import load_workspace, write_root
 
 
 @click.command("claim")

@@ -13,7 +13,7 @@ import click
 from msgspec import Struct
 
 from whenvoca.engine.clock import Clock, PlayedClock, RealClock
-from whenvoca.engine.workspace import find_workspace, load_workspace
+from whenvoca.engine.workspace.settings import find_workspace, load_workspace
 from whenvoca.errors import RequestFault, RowFault, SettingsFault
 from whenvoca.kit import Kit, open_kit
 from whenvoca.values.times import shape_moment

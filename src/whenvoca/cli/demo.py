@@ -166,7 +166,7 @@ def _play(folder: Path, stops: tuple[tuple[str, tuple[str, ...]], ...], now: str
 
 
 def _newest_run(folder: Path) -> int:
-    from whenvoca.engine.ledger_sqlite import SqliteLedger
+    from whenvoca.engine.ledger.sqlite import SqliteLedger
 
     ledger = SqliteLedger.copy_of(folder / ".whenvoca/ledger.sqlite")
     try:

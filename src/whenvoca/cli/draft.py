@@ -11,7 +11,7 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import console, say, say_next, show_json
 from whenvoca.engine.clock import RealClock
-from whenvoca.engine.workspace import add_place
+from whenvoca.engine.workspace.settings import add_place
 from whenvoca.errors import RequestFault
 from whenvoca.kit import Kit
 from whenvoca.language.faults import nearest

@@ -10,11 +10,11 @@ from whenvoca.cli.choosing import parse_rows
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import effect_to_json, tell_change
 from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, styled
-from whenvoca.engine.checking import CheckResult
 from whenvoca.engine.explaining import Explanation, Told, explain_request, explain_run, explain_subject
-from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.open_program import observe, open_program
-from whenvoca.engine.sources import MessageSource, SheetSource
+from whenvoca.engine.ledger.sqlite import SqliteLedger
+from whenvoca.engine.running.open_program import observe, open_program
+from whenvoca.engine.seeing.sources import MessageSource, SheetSource
+from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import RequestFault
 from whenvoca.kit import Kit
 

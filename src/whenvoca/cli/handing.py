@@ -10,9 +10,9 @@ from pathlib import Path
 
 import click
 
-from whenvoca.engine.health import WAKE_FILE, read_health
-from whenvoca.engine.ledger_sqlite import SqliteLedger
-from whenvoca.engine.workspace import load_workspace
+from whenvoca.engine.ledger.sqlite import SqliteLedger
+from whenvoca.engine.workspace.settings import load_workspace
+from whenvoca.engine.workspace.watch_status import WAKE_FILE, read_health
 from whenvoca.errors import PlaceTrouble
 
 _PATIENCE = 600.0  # seconds to wait for the other process

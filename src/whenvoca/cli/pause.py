@@ -6,8 +6,8 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, say_next, show_json
-from whenvoca.engine.checking import choose_workflows
-from whenvoca.engine.home import open_ledger
+from whenvoca.engine.workspace.checking import choose_workflows
+from whenvoca.engine.workspace.ledger_home import open_ledger
 
 
 @click.command("pause")

@@ -6,7 +6,7 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, say, say_next, show_json, show_table, styled
-from whenvoca.engine.health import read_health
+from whenvoca.engine.workspace.watch_status import read_health
 
 
 @click.command("places")

@@ -10,8 +10,8 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import Column, console, say_next, show_json, show_table
-from whenvoca.engine.remembering import agenda_of, surroundings
-from whenvoca.engine.workspace import find_workspace
+from whenvoca.engine.conversing.memory import agenda_of, surroundings
+from whenvoca.engine.workspace.settings import find_workspace
 from whenvoca.errors import RequestFault, SettingsFault
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to

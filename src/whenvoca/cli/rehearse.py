@@ -16,8 +16,8 @@ from whenvoca.cli.choosing import choice_options, to_active
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, console, say, say_next, show_json, styled
-from whenvoca.engine.rehearsing import Rehearsal, rehearse
-from whenvoca.engine.request import Choice, Request
+from whenvoca.engine.rehearsing.rehearsing import Rehearsal, rehearse
+from whenvoca.engine.running.run_options import Choice, Request
 from whenvoca.errors import ExitCode, RequestFault
 
 

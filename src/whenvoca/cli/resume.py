@@ -8,9 +8,9 @@ from whenvoca.cli.check import count_of
 from whenvoca.cli.choosing import ask_yes
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, say_next, show_json
-from whenvoca.engine.checking import choose_workflows
-from whenvoca.engine.home import open_ledger
-from whenvoca.engine.pausing import look_since, skip
+from whenvoca.engine.watching.pausing import look_since, skip
+from whenvoca.engine.workspace.checking import choose_workflows
+from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode, RequestFault
 
 _MOST = 12

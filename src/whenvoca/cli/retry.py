@@ -8,11 +8,11 @@ from whenvoca.cli.choosing import ask_yes
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, show_json
 from whenvoca.cli.run import outcome_to_json, show_outcome
-from whenvoca.engine.home import open_ledger
-from whenvoca.engine.ledger import Ledger, RunRecord
-from whenvoca.engine.outcome import Outcome
-from whenvoca.engine.request import Request
-from whenvoca.engine.working import run_workflows
+from whenvoca.engine.ledger.protocol import Ledger, RunRecord
+from whenvoca.engine.running.outcome import Outcome
+from whenvoca.engine.running.run_options import Request
+from whenvoca.engine.running.run_workflows import run_workflows
+from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode, RequestFault
 
 

@@ -13,13 +13,13 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_line, show_table, styled
 from whenvoca.cli.progress import progress_bar
-from whenvoca.engine.brake import Held
-from whenvoca.engine.checking import CheckResult
-from whenvoca.engine.home import open_ledger
-from whenvoca.engine.outcome import Outcome, RunResult
-from whenvoca.engine.renamed import Renamed, find_renamed
-from whenvoca.engine.request import Choice, Request
-from whenvoca.engine.working import run_workflows
+from whenvoca.engine.running.brake import Held
+from whenvoca.engine.running.outcome import Outcome, RunResult
+from whenvoca.engine.running.run_options import Choice, Request
+from whenvoca.engine.running.run_workflows import run_workflows
+from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
+from whenvoca.engine.workspace.checking import CheckResult
+from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode
 
 _MOST_SHOWN, _ALL = 40, 10**9

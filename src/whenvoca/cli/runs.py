@@ -11,8 +11,8 @@ from msgspec.structs import replace
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
-from whenvoca.engine.ledger import RunRecord
-from whenvoca.engine.ledger_sqlite import SqliteLedger
+from whenvoca.engine.ledger.protocol import RunRecord
+from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.kit import Kit
 
 

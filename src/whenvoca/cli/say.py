@@ -10,9 +10,9 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import effect_to_json
 from whenvoca.cli.output import console, say, say_next, show_json, styled
 from whenvoca.cli.reading import show_reading
-from whenvoca.engine.home import open_ledger
+from whenvoca.engine.conversing.say import Answered, Talk
 from whenvoca.engine.people import Person
-from whenvoca.engine.talking import Answered, Talk
+from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.kit import Kit
 from whenvoca.language.faults import nearest

@@ -10,8 +10,8 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import console, say, say_next, show_json, styled
-from whenvoca.engine.checking import choose_files
-from whenvoca.engine.workspace import find_workspace, load_workspace
+from whenvoca.engine.workspace.checking import choose_files
+from whenvoca.engine.workspace.settings import find_workspace, load_workspace
 from whenvoca.errors import ExitCode, SourceFault
 from whenvoca.kit import VOCABULARY
 from whenvoca.language.tidy import tidy_text

@@ -11,9 +11,9 @@ from whenvoca.cli.choosing import ask_yes
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
 from whenvoca.cli.output import say, say_next, show_json
-from whenvoca.engine.home import open_ledger
-from whenvoca.engine.reversing import choose_runs
-from whenvoca.engine.undoing import UndoOutcome, runs_in_range, undo_runs
+from whenvoca.engine.undoing.inverse_effects import choose_runs
+from whenvoca.engine.undoing.undoing import UndoOutcome, runs_in_range, undo_runs
+from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode, RequestFault
 
 

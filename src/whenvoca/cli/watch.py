@@ -15,13 +15,13 @@ from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import describe_effect
 from whenvoca.cli.output import OUTCOME_STYLES, console, say, styled
 from whenvoca.cli.run import run_to_json
-from whenvoca.engine.health import WAKE_FILE
-from whenvoca.engine.home import hold_ledger
-from whenvoca.engine.ledger import Ledger
-from whenvoca.engine.outcome import Outcome, RunResult
-from whenvoca.engine.renamed import find_renamed
-from whenvoca.engine.times import Job
-from whenvoca.engine.watching import Loaded, Watch
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.schedule import Job
+from whenvoca.engine.running.outcome import Outcome, RunResult
+from whenvoca.engine.seeing.renamed_workflows import find_renamed
+from whenvoca.engine.watching.watching import Loaded, Watch
+from whenvoca.engine.workspace.ledger_home import hold_ledger
+from whenvoca.engine.workspace.watch_status import WAKE_FILE
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.kit import Kit
 from whenvoca.places.waking import FileWaker

@@ -16,7 +16,7 @@ from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.patch import add_events, change_event
 from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.writer import empty_calendar, write_calendar
-from whenvoca.engine.identity import new_root
+from whenvoca.engine.lineage import new_root
 from whenvoca.places.files import replace_file
 from whenvoca.places.sheet.grid import TabWrites
 from whenvoca.places.sheet.xlsx_file import XlsxFile, name_maker

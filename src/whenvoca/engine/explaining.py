@@ -8,16 +8,16 @@ from typing import Any
 
 from msgspec import Struct, field
 
+from whenvoca.engine.acting.stage import LiveStage
+from whenvoca.engine.acting.step_call import RunContext
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, show_field
-from whenvoca.engine.faces import RowState
-from whenvoca.engine.ledger import JournalEntry, Ledger, RunRecord
-from whenvoca.engine.open_program import OpenPlaces, OpenProgram, open_program
-from whenvoca.engine.sources import Source
-from whenvoca.engine.stage import LiveStage
-from whenvoca.engine.starting import describe_start
-from whenvoca.engine.step_call import RunContext
-from whenvoca.engine.workspace import Workspace
+from whenvoca.engine.ledger.protocol import JournalEntry, Ledger, RunRecord
+from whenvoca.engine.place_protocols import RowState
+from whenvoca.engine.running.open_program import OpenPlaces, OpenProgram, open_program
+from whenvoca.engine.running.run_input import describe_start
+from whenvoca.engine.seeing.sources import Source
+from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RequestFault, RowFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.evaluation import Compiler, Scope

@@ -12,8 +12,16 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.reader import Noun
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.faces import CalendarFace, ChatFace, DictationFace, OutboxFace, PlaceReport, SheetFace, WebFace
-from whenvoca.engine.workspace import LATER_KINDS, Workspace
+from whenvoca.engine.place_protocols import (
+    CalendarFace,
+    ChatFace,
+    DictationFace,
+    OutboxFace,
+    PlaceReport,
+    SheetFace,
+    WebFace,
+)
+from whenvoca.engine.workspace.settings import LATER_KINDS, Workspace
 from whenvoca.errors import SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
 from whenvoca.language.faults import nearest

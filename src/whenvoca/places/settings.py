@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from whenvoca.engine.workspace import FILE, line_of
+from whenvoca.engine.workspace.settings import FILE, line_of
 from whenvoca.errors import SettingsFault
 from whenvoca.language.faults import nearest
 

@@ -6,8 +6,8 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition, column_word
 from whenvoca.language.inference import fold_name, row_type

@@ -3,7 +3,7 @@ needed."""
 
 from __future__ import annotations
 
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 
 _ASKABLE = ("several", "series", "deletions", "changes", "creations", "nothing")

@@ -6,8 +6,8 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import THE_WEB, Effect
-from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.types import ANY, Type

@@ -9,11 +9,11 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import changed_fields
 from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule
+from whenvoca.engine.acting.stage import Missing
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.event_thing import EventThing, event_type
-from whenvoca.engine.identity import Lineage
-from whenvoca.engine.stage import Missing
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.things.event import EventThing, event_type
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.changing import ALL, LATER, WHICH, decided, to_change
 from whenvoca.steps.event_fields import (

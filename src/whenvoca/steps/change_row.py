@@ -6,9 +6,9 @@ from collections.abc import Generator
 from functools import lru_cache
 from typing import Any
 
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import SheetFace
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.place_protocols import SheetFace
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.language.inference import row_type

@@ -8,7 +8,7 @@ from typing import Any
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.task import Task
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import MovedOn, StoredEvent
+from whenvoca.engine.place_protocols import MovedOn, StoredEvent
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.steps.event_fields import shown_fields
 

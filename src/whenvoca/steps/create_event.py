@@ -7,11 +7,11 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.engine.acting.stage import Missing, Standing
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.event_thing import event_type
-from whenvoca.engine.identity import Lineage
-from whenvoca.engine.stage import Missing, Standing
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.things.event import event_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields

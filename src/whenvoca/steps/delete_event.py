@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from whenvoca.calendars.series import ended_before
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.event_thing import EventThing
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.things.event import EventThing
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.changing import ALL, LATER, WHICH, decided, to_change, to_deletion
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.step_call import Acting, StepCall
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
 

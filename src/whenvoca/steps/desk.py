@@ -5,14 +5,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from whenvoca.engine.conversing import ASKABLE, ASKED_BEFORE, Conversation, Deed, Manner, deed_from_text
+from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.conversing.conversing import ASKABLE, ASKED_BEFORE, Conversation, Deed, Manner, deed_from_text
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import Found
-from whenvoca.engine.identity import Lineage
-from whenvoca.engine.message_thing import MessageThing
+from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
-from whenvoca.engine.reversing import reversals
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.place_protocols import Found
+from whenvoca.engine.things.message import MessageThing
+from whenvoca.engine.undoing.inverse_effects import reversals
 from whenvoca.errors import RowFault
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value

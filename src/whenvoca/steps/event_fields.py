@@ -12,7 +12,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.rules import parse_rule
 from whenvoca.calendars.writer import carried
-from whenvoca.engine.step_call import StepCall
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.colours import COLOURS
 from whenvoca.language.definitions import FieldDefinition

@@ -7,9 +7,9 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from whenvoca.calendars.writer import write_calendar
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.event_thing import EventThing
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.things.event import EventThing
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot

@@ -8,9 +8,9 @@ from typing import Any
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import from_state, to_state
-from whenvoca.engine.event_thing import EventThing
-from whenvoca.engine.faces import Found
-from whenvoca.engine.step_call import StepCall
+from whenvoca.engine.acting.step_call import StepCall
+from whenvoca.engine.place_protocols import Found
+from whenvoca.engine.things.event import EventThing
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.evaluation import Thing

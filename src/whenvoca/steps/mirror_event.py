@@ -8,11 +8,11 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.acting.stage import Missing, Standing
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.event_thing import event_type
-from whenvoca.engine.stage import Missing, Standing
-from whenvoca.engine.step_call import Acting, StepCall
-from whenvoca.engine.task_thing import task_type
+from whenvoca.engine.things.event import event_type
+from whenvoca.engine.things.task import task_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.changing import decided, to_change, to_deletion

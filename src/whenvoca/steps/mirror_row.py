@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import SheetFace
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.place_protocols import SheetFace
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.inference import row_type

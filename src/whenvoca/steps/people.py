@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.people import Person
-from whenvoca.engine.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import is_address, split_addresses

@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import Presence
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.place_protocols import Presence
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.operations import to_instant

@@ -4,11 +4,11 @@ changed it."""
 from __future__ import annotations
 
 from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.acting.stage import Standing
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import Found
-from whenvoca.engine.identity import Lineage
-from whenvoca.engine.stage import Standing
-from whenvoca.engine.step_call import Acting, StepCall
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.place_protocols import Found
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.changing import decided, to_deletion
 from whenvoca.steps.find_events import check_window, window

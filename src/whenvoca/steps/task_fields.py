@@ -11,7 +11,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.task import Task
 from whenvoca.calendars.writer import carried
-from whenvoca.engine.step_call import StepCall
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.faults import Spot

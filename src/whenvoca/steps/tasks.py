@@ -7,9 +7,9 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.task import Task
+from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.step_call import Acting, StepCall
-from whenvoca.engine.task_thing import task_type
+from whenvoca.engine.things.task import task_type
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.types import Type, list_of
 from whenvoca.steps.change_event import change_things

@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping
 from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Verb
-from whenvoca.engine.step_call import StepCall
 from whenvoca.steps.event_fields import changed_event, to_event
 from whenvoca.steps.task_fields import changed_task, to_task
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from whenvoca.engine.event_thing import event_type
+from whenvoca.engine.things.event import event_type
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, TriggerDefinition
 from whenvoca.language.inference import row_type
 from whenvoca.language.types import ANY, Type

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from whenvoca.engine.event_thing import event_type
+from whenvoca.engine.things.event import event_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
 _WHERE = FieldDefinition(

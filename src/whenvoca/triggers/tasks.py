@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from whenvoca.engine.task_thing import task_type
+from whenvoca.engine.things.task import task_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
 

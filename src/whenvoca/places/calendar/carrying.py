@@ -15,7 +15,7 @@ from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.effects import Effect, deed_of, noun_of
-from whenvoca.engine.faces import MovedOn, StoredEvent
+from whenvoca.engine.place_protocols import MovedOn, StoredEvent
 
 
 def to_stored(events: Sequence[Event], uid: str, version: str, address: str, data: bytes) -> StoredEvent | None:

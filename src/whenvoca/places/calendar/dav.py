@@ -16,8 +16,8 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt, deed_of
-from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEvent
-from whenvoca.engine.identity import Lineage
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.place_protocols import CalendarLook, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest

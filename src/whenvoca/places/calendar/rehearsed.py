@@ -12,7 +12,7 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt, deed_of, noun_of
-from whenvoca.engine.faces import CalendarFace, CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarFace, CalendarLook, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored

@@ -15,7 +15,7 @@ from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, deed_of
-from whenvoca.engine.faces import CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarLook, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files

@@ -16,8 +16,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import DictationFace, Heard, PlaceReport, Presence
 from whenvoca.engine.people import People, Person
+from whenvoca.engine.place_protocols import DictationFace, Heard, PlaceReport, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files

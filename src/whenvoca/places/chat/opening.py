@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
-from whenvoca.engine.faces import ChatFace
 from whenvoca.engine.people import Person
-from whenvoca.engine.workspace import Workspace
+from whenvoca.engine.place_protocols import ChatFace
+from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import SettingsFault
 from whenvoca.places.chat.xmpp import XmppChat, XmppSettings
 from whenvoca.places.secrets import Secret

@@ -8,8 +8,8 @@ from datetime import datetime
 from pathlib import Path
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import ChatFace, Heard, PlaceReport, Presence
 from whenvoca.engine.people import Person
+from whenvoca.engine.place_protocols import ChatFace, Heard, PlaceReport, Presence
 from whenvoca.errors import RequestFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files

@@ -18,8 +18,8 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import Heard, PlaceReport, Presence
 from whenvoca.engine.people import People, Person
+from whenvoca.engine.place_protocols import Heard, PlaceReport, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.secrets import Secret

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from slixmpp import ClientXMPP
 from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 
-from whenvoca.engine.faces import Presence
+from whenvoca.engine.place_protocols import Presence
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.chat.xmpp import Arrived
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import PlaceReport
+from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files

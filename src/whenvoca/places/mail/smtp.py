@@ -11,7 +11,7 @@ from datetime import datetime
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import PlaceReport
+from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.mail.compose import compose_letter

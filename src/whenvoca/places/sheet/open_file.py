@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.faces import SavedRows, SaveIntent
+from whenvoca.engine.place_protocols import SavedRows, SaveIntent
 from whenvoca.errors import PlaceTrouble
 from whenvoca.places import files
 from whenvoca.places.sheet.grid import Backing, TabWrites

@@ -11,8 +11,8 @@ from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.faces import PlaceReport, RowState, SavedRows, SeenRow
-from whenvoca.engine.row_prints import RowPrints
+from whenvoca.engine.place_protocols import PlaceReport, RowState, SavedRows, SeenRow
+from whenvoca.engine.row_hashes import RowPrints
 from whenvoca.errors import RowFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
 from whenvoca.language.inference import fold_name

@@ -10,7 +10,7 @@ from types import NoneType
 
 import msgspec
 
-from whenvoca.engine.row_prints import UNKNOWABLE, WIDTH
+from whenvoca.engine.row_hashes import UNKNOWABLE, WIDTH
 from whenvoca.values.kinds import Raw
 
 _LETTERS: dict[type, str] = {

@@ -13,7 +13,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
 
-from whenvoca.engine.faces import RowState
+from whenvoca.engine.place_protocols import RowState
 from whenvoca.values.kinds import Raw, show_raw
 
 _BOOKING = re.compile(r"(?:booking|uid|event[ _-]?uid|booking[ _-]?uid)\Z", re.IGNORECASE)

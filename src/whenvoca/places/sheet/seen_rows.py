@@ -8,8 +8,8 @@ from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
 
-from whenvoca.engine.faces import RowState, SeenRow
-from whenvoca.engine.row_prints import Block, RowPrints
+from whenvoca.engine.place_protocols import RowState, SeenRow
+from whenvoca.engine.row_hashes import Block, RowPrints
 from whenvoca.language.definitions import column_word
 from whenvoca.language.inference import fold_name
 from whenvoca.places.sheet.prints import Printer

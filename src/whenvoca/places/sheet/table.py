@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
 
-from whenvoca.engine.faces import RowState
+from whenvoca.engine.place_protocols import RowState
 from whenvoca.errors import RowFault, SettingsFault
 from whenvoca.language.definitions import ColumnInfo, column_word
 from whenvoca.language.inference import fold_name

@@ -1,0 +1,344 @@
+"""The stage: the one seam through which steps read and write. This is the live one.
+
+Sheet effects stay pending until their file is saved; the calendars write a group at once.
+"""
+
+from __future__ import annotations
+
+from collections import ChainMap
+from collections.abc import Collection, Mapping, Sequence
+from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
+from typing import Any, Protocol
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
+from whenvoca.calendars.state import event_key, split_key
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.effects import THE_WEB, Effect, Receipt, deed_of
+from whenvoca.engine.ledger.protocol import Ledger, MadeThing
+from whenvoca.engine.ledger.schedule import Claim
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.people import Person
+from whenvoca.engine.place_protocols import (
+    CalendarFace,
+    ChatFace,
+    OutboxFace,
+    Presence,
+    RowState,
+    SheetFace,
+    StoredEvent,
+    WebFace,
+)
+from whenvoca.engine.things.event import EventThing
+from whenvoca.engine.things.task import to_thing
+from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
+
+_SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
+_MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for without a ledger
+
+
+class Standing(Struct, frozen=True):
+    """What stands of a lineage: the event, its number, whether it is as we last wrote it, and a mirror's base."""
+
+    stored: StoredEvent
+    number: int
+    is_untouched: bool
+    base: RowState | None = None
+
+
+class Missing(Struct, frozen=True):
+    """Nothing stands of a lineage: the number that its next thing has, and whether another hand took the last one
+    away."""
+
+    number: int
+    by_another: bool = False
+
+
+class Stage(Protocol):
+    """Where steps act."""
+
+    @property
+    def workspace(self) -> Workspace:
+        """The workspace's settings: its people, its zone, its habits."""
+
+    @property
+    def ledger(self) -> Ledger:
+        """The record that runs on this stage are kept in; a copy where it is rehearsed."""
+
+    def person_of(self, name: str) -> Person | None:
+        """The person of [people] of that name."""
+
+    def calendar(self, name: str) -> CalendarFace:
+        """The calendar of that name."""
+
+    def sheet(self, name: str) -> SheetFace:
+        """The sheet of that name."""
+
+    def calendar_names(self) -> list[str]:
+        """The names of all calendars that can be used."""
+
+    def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
+        """What stands of that lineage, or what is known of its absence."""
+
+    def marks_made(self, place: str, prefix: str) -> Collection[str]:
+        """The marks of ours that begin so, of things that were made at the place."""
+
+    def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
+        """Whether the subject was gone for a while since the thing of that lineage was made of it."""
+
+    def find_event(self, place: str, key: str) -> StoredEvent | None:
+        """The event of that key as it stands now: a whole one, or one occurrence of a series."""
+
+    def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:
+        """The event as workflows see it."""
+
+    def find_clashes(self, place: str, event: Event) -> list[Event]:
+        """Occurrences at that calendar that take the event's time, its own lineage left out."""
+
+    def presence_of(self, place: str, person: Person) -> Presence:
+        """What a person shows in a chat."""
+
+    def claims_on(self, place: str, person: Person) -> list[Claim]:
+        """The claims on what they show that have not ended."""
+
+    def presence_before(self, place: str, person: Person) -> Presence | None:
+        """What comes back when every claim ends; None where nothing does, since a hand changed it."""
+
+    def rooms_of(self, place: str) -> Sequence[str]:
+        """The rooms of a chat."""
+
+    def made_row(self, place: str, lineage: str) -> MadeThing | None:
+        """The row that a mirror keeps for that lineage, by its key, as far as we know."""
+
+    def outbox_names(self) -> list[str]:
+        """The names of the places that letters can go out by."""
+
+
+class StagePlaces(Protocol):
+    """The places that a stage acts on, each kind by lower-case name."""
+
+    @property
+    def calendars(self) -> Mapping[str, CalendarFace]:
+        """The calendars."""
+
+    @property
+    def tasks(self) -> Mapping[str, CalendarFace]:
+        """The lists of tasks."""
+
+    @property
+    def sheets(self) -> Mapping[str, SheetFace]:
+        """The sheets."""
+
+    @property
+    def chats(self) -> Mapping[str, ChatFace]:
+        """The chats."""
+
+    @property
+    def outboxes(self) -> Mapping[str, OutboxFace]:
+        """Where letters go out."""
+
+    @property
+    def web(self) -> WebFace:
+        """What calls web addresses."""
+
+
+class LiveStage:
+    """The stage that writes for real."""
+
+    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock, workspace: Workspace) -> None:
+        self._places = places
+        self.workspace, self.ledger = workspace, ledger
+        sheets, self._calendars, self._chats, self._outboxes = (
+            places.sheets,
+            places.calendars,
+            places.chats,
+            places.outboxes,
+        )
+        together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
+        self._ledger = ledger
+        self._clock = clock
+        self._dated: Mapping[str, CalendarFace] = together
+        self._planned: dict[str, list[Event]] = {}
+        self._has_made: dict[str, bool] = {}  # by calendar, before this batch
+        self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
+        self._sheet = lru_cache(maxsize=None)(lambda name: sheets[name.lower()])
+
+    def calendar(self, name: str) -> CalendarFace:
+        """The calendar of that name."""
+        return self._calendar(name)
+
+    def sheet(self, name: str) -> SheetFace:
+        """The sheet of that name."""
+        return self._sheet(name)
+
+    def calendar_names(self) -> list[str]:
+        """The calendars of the workspace that this version can use."""
+        return [self.calendar(name).name for name in self._calendars]
+
+    def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
+        """As the ledger remembers."""
+        return self._ledger.was_lost_since_made(place, subject, lineage.to_mark())
+
+    def find_event(self, place: str, key: str) -> StoredEvent | None:
+        """The event of that key; an occurrence that was never changed is derived from its series."""
+        uid, occurrence = split_key(key)
+        stored = self.calendar(place).find_event(uid)
+        if stored is None or not occurrence:
+            return stored
+        found = next((event for event in stored.others if event_key(uid, event.occurrence) == key), None)
+        if found is None:
+            moment: datetime | date = (
+                datetime.strptime(occurrence, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+                if "T" in occurrence
+                else datetime.strptime(occurrence, "%Y%m%d").replace(tzinfo=UTC).date()
+            )
+            found = occurrence_at(stored.event, moment, self.calendar(place).zone)
+        return None if found is None else replace(stored, event=found)
+
+    def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:
+        """The event or task as workflows see it."""
+        calendar = self.calendar(place)
+        return to_thing(event, calendar.name, address or calendar.address_of(event.uid), calendar.zone)
+
+    def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
+        """By the ledger first, else by our mark at the place."""
+        calendar = self.calendar(place)
+        mark = lineage.to_mark()
+        known = self._ledger.made(calendar.name, mark) if self._knows(calendar.name) else None
+        if known is None:
+            stored = calendar.find_marked(mark)
+            if stored is None:
+                return Missing(1)
+            number = _number_of(lineage, stored.event.uid)
+            if self._knows(calendar.name) and self._ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
+                return Missing(number + 1)  # its subject is called otherwise now: the mark is of before
+            return Standing(stored, number, is_untouched=False)
+        stored = calendar.find_event(known.uid)
+        if stored is None:
+            return Missing(known.number + 1, by_another=bool(known.version))
+        return Standing(stored, known.number, stored.version == known.version, known.base)
+
+    def _knows(self, calendar: str) -> bool:
+        """Whether the ledger knows of anything made there before this batch."""
+        if calendar not in self._has_made:
+            self._has_made[calendar] = self._ledger.has_made(calendar)
+        return self._has_made[calendar]
+
+    def marks_made(self, place: str, prefix: str) -> Collection[str]:
+        """By the ledger first, else by our marks at the place; rows carry none."""
+        if place.lower() not in self._dated:
+            return self._ledger.marks_made(self.sheet(place).name, prefix)
+        calendar = self.calendar(place)
+        return (
+            self._ledger.marks_made(calendar.name, prefix)
+            if self._knows(calendar.name)
+            else calendar.find_marks(prefix)
+        )
+
+    def find_clashes(self, place: str, event: Event) -> list[Event]:
+        """Events there already, and those that earlier rows of this batch are about to make."""
+        calendar = self.calendar(place)
+        zone = calendar.zone
+        low, high = event.span(zone)
+        if event.rule:
+            high = low + _SERIES_LOOKED_AT
+        mine = expand_events([event], low, high, zone)
+        others = [
+            *calendar.find_between(low, high),
+            *expand_events(self._planned.get(calendar.name, ()), low, high, zone),
+        ]
+        return [
+            other
+            for other in others
+            if other.takes_time
+            and other.uid != event.uid
+            and any(touches(other, *each.span(zone), zone) for each in mine)
+        ]
+
+    def plan(self, effect: Effect) -> None:
+        """Notes an event that is about to be made, so that later rows of the batch see it."""
+        if effect.event is not None and deed_of(effect.verb) == "create":
+            self._planned.setdefault(effect.place, []).append(effect.event)
+
+    def apply(self, numbered: Sequence[tuple[int, Effect]], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes one round of a group, each place's effects together; answers a receipt or error for each."""
+        results: dict[int, Receipt | WhenvocaError] = {}
+        groups: dict[str, list[tuple[int, Effect]]] = {}
+        for number, effect in numbered:
+            groups.setdefault(effect.place, []).append((number, effect))
+        for place, group in groups.items():
+            if (face := self._writer(place.lower())) is not None:
+                effects = [effect for _, effect in group]
+                try:
+                    answers = face.apply(effects, stamp)
+                except PlaceTrouble as trouble:
+                    answers = [trouble] * len(effects)
+                results |= {number: answer for (number, _), answer in zip(group, answers, strict=True)}
+            else:
+                for number, effect in group:
+                    results[number] = self._pend(number, effect)
+        self._planned.clear()
+        return [results[number] for number, _ in numbered]
+
+    def _writer(self, name: str) -> CalendarFace | ChatFace | OutboxFace | WebFace | None:
+        """The place of that name that writes at once; None for a sheet."""
+        if name == THE_WEB:
+            return self._places.web
+        for faces in (self._dated, self._chats, self._outboxes):
+            if name in faces:
+                found: CalendarFace | ChatFace | OutboxFace = faces[name]
+                return found
+        return None
+
+    def presence_of(self, place: str, person: Person) -> Presence:
+        """What a person shows in a chat now."""
+        return self._chats[place.lower()].presence_of(person)
+
+    def claims_on(self, place: str, person: Person) -> list[Claim]:
+        """As the ledger remembers."""
+        return self._ledger.claims(self._chats[place.lower()].name, person.name.lower())
+
+    def presence_before(self, place: str, person: Person) -> Presence | None:
+        """As the ledger remembers, unless what shows now is no longer what we wrote."""
+        chat = self._chats[place.lower()]
+        known = self._ledger.presence(chat.name, person.name.lower())
+        return Presence.of(known[0]) if known and chat.presence_of(person) == Presence.of(known[1]) else None
+
+    def person_of(self, name: str) -> Person | None:
+        """The person of [people] of that name."""
+        return self.workspace.people.find(name)
+
+    def keep_showing(self, place: str, person: Person, presence: Presence) -> None:
+        """Shows again what a claim says, after the program was off."""
+        self._chats[place.lower()].keep_showing(person, presence)
+
+    def has_chat(self, place: str) -> bool:
+        """Whether the workspace has that chat."""
+        return place.lower() in self._chats
+
+    def rooms_of(self, place: str) -> Sequence[str]:
+        """The rooms of a chat."""
+        return self._chats[place.lower()].rooms
+
+    def made_row(self, place: str, lineage: str) -> MadeThing | None:
+        """As the ledger remembers."""
+        return self._ledger.made(place, lineage)
+
+    def outbox_names(self) -> list[str]:
+        """The outboxes of the workspace."""
+        return [self._outboxes[name].name for name in self._outboxes]
+
+    def _pend(self, number: int, effect: Effect) -> Receipt | WhenvocaError:
+        try:
+            return self._sheet(effect.place).pend(number, effect)
+        except (RowFault, PlaceTrouble) as error:
+            return error
+
+
+def _number_of(lineage: Lineage, uid: str) -> int:
+    return next((number for number in range(1, _MOST_CANCELLED) if lineage.to_uid(number) == uid), 1)

@@ -1,0 +1,1 @@
+"""Requests in plain English, decided with what was said before."""

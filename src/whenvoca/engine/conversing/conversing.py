@@ -1,0 +1,459 @@
+"""A conversation: what a text asks for is decided here, with what was said before; who asked carries it out and
+answers."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
+from datetime import datetime
+from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
+
+from whenvoca.calendars.event import Attendee, Event
+from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule
+from whenvoca.calendars.state import event_key
+from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.conversing.memory import (
+    Memory,
+    agenda_of,
+    recall,
+    request_from_state,
+    request_to_state,
+    surroundings,
+)
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.ledger.codec import encode
+from whenvoca.engine.ledger.protocol import RunRecord
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.people import Person
+from whenvoca.engine.place_protocols import MovedOn, StoredEvent
+from whenvoca.engine.undoing.inverse_effects import choose_runs
+from whenvoca.errors import RequestFault, RowFault
+from whenvoca.speech.context import IS_PAST
+from whenvoca.speech.reading import understand
+from whenvoca.speech.reply import reply_to
+from whenvoca.speech.request import Request, Surroundings, Target, Wish
+from whenvoca.values.durations import Duration
+from whenvoca.values.zones import told_apart
+
+ASKED_BEFORE = ("several", "series")  # which requests need a yes unless something else is said
+ASKABLE = ("several", "series", "deletions", "changes", "creations")
+_AROUND_A_CALENDAR = ("in", "into", "to", "the", "calendar", "please", "use")
+_ATTEMPTS = 3
+_MOST_LISTED = 12  # events of an answer that may be spoken of as the first, the second one
+
+
+class Manner(Struct, frozen=True, kw_only=True):
+    """How requests are answered: about which calendars, with new events in ``home``, and what needs a yes first.
+
+    ``approver`` is who must agree where somebody asks to delete an event that another one organizes.
+    """
+
+    calendars: Sequence[str]
+    home: str
+    length: int = 60  # minutes of an event whose end is not said
+    ask_before: Collection[str] = ASKED_BEFORE
+    approver: str = ""
+
+
+class Deed(Struct):
+    """What is to be done about a text: the request to be carried out, or runs to be undone, or nothing but the
+    reply."""
+
+    request: Request
+    reply: str
+    is_done: bool = False  # the request is to be carried out
+    undoes: list[int] = field(default_factory=list)
+    failed: bool = False
+    asker: tuple[str, str] = ("", "")  # who waits for another one's yes, and now hears of it
+
+    def to_text(self) -> str:
+        """As JSON, so that a run cut short goes on with the same."""
+        return encode(
+            {
+                "request": request_to_state(self.request),
+                "reply": self.reply,
+                "is_done": self.is_done,
+                "undoes": self.undoes,
+                "failed": self.failed,
+                "asker": list(self.asker),
+            }
+        )
+
+
+class Conversation:
+    """One person's conversation in one room (or with us alone). ``identity`` gives the lineage of the n-th thing it
+    makes."""
+
+    def __init__(
+        self,
+        stage: Stage,
+        manner: Manner,
+        *,
+        person: Person | None,
+        sender: str,
+        room: str,
+        identity: Callable[[int], Lineage],
+    ) -> None:
+        self._stage, self._manner, self._identity = stage, manner, identity
+        self._workspace = stage.workspace
+        self._person = person
+        self.who = person.name.lower() if person is not None else sender.lower()
+        self.room = room
+        self.zone = (person.zone if person is not None else None) or self._workspace.zone
+        self.key = f"talk {self.who} {room}"
+
+    def hear(self, text: str, now: datetime) -> Deed:
+        """Decides what a text asks for. Nothing is done or remembered yet."""
+        agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
+        around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
+        self.memory = recall(self._stage.ledger.meta(self.key), around)
+        request = understand(text, replace(around, last=self.memory.last, pending=self.memory.pending))
+        pending = self.memory.pending
+        if pending is not None and pending.missing == ["calendar"] and (home := self._calendar_named(text)):
+            return self._do(replace(pending, intent="create", home=home, question="", missing=[]))
+        return self._decide(request)
+
+    def _calendar_named(self, text: str) -> str:
+        """The calendar whose name is all that a text says; empty where it says something else."""
+        said = " ".join(
+            word for word in text.lower().replace(",", " ").strip(" .!").split() if word not in _AROUND_A_CALENDAR
+        )
+        return next((name for name in self._open_calendars() if name.lower() == said), "")
+
+    def _open_calendars(self) -> list[str]:
+        """Those that may be written."""
+        return [name for name in self._manner.calendars if not self._stage.calendar(name).info().readonly]
+
+    def remember(self, deed: Deed, run: int, now: datetime) -> None:
+        """Remembers what was spoken of and done, for what is said next."""
+        memory = self.memory
+        request = deed.request
+        if request.intent == "query" and request.targets:
+            memory.last = request.targets[:_MOST_LISTED]
+        if deed.is_done and request.intent == "create":
+            memory.last = [Target(self._home_name(request), self._creation(request.events[0], 0))]
+        elif deed.is_done and request.intent == "change" and request.targets:
+            memory.last = request.targets[:1]
+        if deed.is_done and run:
+            memory.runs = [*[each for each in memory.runs if each != run], run]
+        memory.pending = request if request.question and not deed.asker[0] else None
+        memory.asker = ("", "")
+        self._stage.ledger.set_meta(self.key, memory.to_text(now))
+
+    # --- deciding
+
+    def _decide(self, request: Request) -> Deed:
+        pending = self.memory.pending
+        match request.intent:
+            case "undo" if pending is not None:
+                return Deed(request, "Nothing was done yet; the question is dropped.")
+            case "undo":
+                return self._undo(request)
+            case "no":
+                said = "All right, nothing is changed." if pending else reply_to(request, self.zone)
+                return Deed(request, said, asker=self.memory.asker if pending else ("", ""))
+            case "yes" if pending is not None and (pending.missing == ["yes"] or pending.question.endswith(IS_PAST)):
+                intent: Any = pending.purpose if pending.intent == "ask" and pending.purpose else pending.intent
+                deed = self._do(replace(pending, intent=intent, question="", missing=[]))
+                deed.asker = self.memory.asker
+                return deed
+            case "choose" if pending is not None:
+                chosen = [pending.targets[n] for n in request.choice if n < len(pending.targets)]
+                if pending.purpose == "change" and len(chosen) == 1:
+                    again = understand(pending.text, replace(self.around, agenda=chosen, last=[], pending=None))
+                    return (
+                        self._do_or_ask(again) if again.intent == "change" else Deed(again, reply_to(again, self.zone))
+                    )
+                if pending.purpose == "change":
+                    request.question, request.missing = "One after the other, please: which one first?", ["which"]
+                    return Deed(replace(pending, question=request.question), request.question)
+                intent = pending.purpose or pending.intent
+                return self._do_or_ask(replace(pending, intent=intent, targets=chosen, question="", missing=[]))
+            case "create" | "change" | "delete":
+                return self._do_or_ask(request)
+        return Deed(request, reply_to(request, self.zone))
+
+    def _do_or_ask(self, request: Request) -> Deed:
+        if not request.question and self._needs_yes(request):
+            said = reply_to(request, self.zone)
+            owner = self._other_organizer(request)
+            if owner:
+                said += f"\n{owner} organizes that."
+            request.question, request.missing = f"{said}\nShall I? (yes or no)", ["yes"]
+        return Deed(request, request.question) if request.question else self._do(request)
+
+    def _needs_yes(self, request: Request) -> bool:
+        """Whether such a request is asked about first."""
+        before = self._manner.ask_before
+        if request.intent == "create":
+            return "creations" in before
+        if request.intent == "change":
+            return "changes" in before
+        is_several = "several" in before and len(request.targets) > 1
+        is_series = "series" in before and request.scope != "this" and any(each.event.rule for each in request.targets)
+        is_series = is_series or ("series" in before and request.scope == "all")
+        return "deletions" in before or is_several or is_series or bool(self._other_organizer(request))
+
+    def _other_organizer(self, request: Request) -> str:
+        """Who else organizes what is to be deleted; empty where it is nobody, or who asks."""
+        if request.intent != "delete" or not self.who or self.who == self._manner.approver.lower():
+            return ""
+        for target in request.targets:
+            organizer = target.event.organizer
+            person = self._stage.workspace.people.find(organizer) if organizer else None
+            name = person.name if person is not None else organizer
+            if name and name.lower() != self.who and organizer != self._stage.workspace.people.organizer:
+                return name
+        return ""
+
+    def needs_approver(self, deed: Deed) -> str:
+        """Who must agree to a deed that waits for a yes; empty where who asks may say it."""
+        is_asked = deed.request.missing == ["yes"] and bool(self._other_organizer(deed.request))
+        return self._manner.approver if is_asked else ""
+
+    def ask_another(self, deed: Deed, approver: Person, now: datetime) -> str:
+        """Puts the question of a deed to another person, in their own conversation with us; answers what they are
+        told."""
+        memory = Memory(pending=deed.request, asker=(self.who, self.room))
+        self._stage.ledger.set_meta(f"talk {approver.name.lower()} ", memory.to_text(now))
+        return f"{self.who} asks: {deed.request.question}"
+
+    def _do(self, request: Request) -> Deed:
+        if request.intent == "create" and not (request.home or self._manner.home):
+            open_ones = self._open_calendars()
+            if not open_ones:
+                return Deed(request, "There is no calendar here that may be written; nothing is changed.", failed=True)
+            request.question = f"In which calendar: {', '.join(open_ones[:-1])} or {open_ones[-1]}?"
+            request.intent, request.missing = "ask", ["calendar"]
+            return Deed(request, request.question)
+        for target in request.targets:
+            if self._stage.calendar(target.calendar).info().readonly:
+                return Deed(request, f"{target.calendar} is only read; nothing is changed.", failed=True)
+        try:
+            is_so = all(decide() is None for decide in self.deciders(request))
+        except RowFault as fault:
+            return Deed(request, f"That cannot be done: {fault.message}. Nothing is changed.", failed=True)
+        if is_so:
+            return Deed(request, "It is so already; nothing is changed.")
+        return Deed(request, reply_to(request, self.zone, done=True), is_done=True)
+
+    def _undo(self, request: Request) -> Deed:
+        for number in reversed(self.memory.runs):
+            try:
+                records = choose_runs(self._stage.ledger, [number])
+            except RequestFault:
+                continue
+            return Deed(request, f"Taken back: {_label_of(records[-1])}.", undoes=[each.number for each in records])
+        return Deed(request, "There is nothing of yours to take back.")
+
+    # --- doing
+
+    def effects(self, request: Request) -> Generator[Effect, Receipt, None]:
+        """The effects of a request; each is decided anew, three times at most, while its event moves on meanwhile."""
+        for decide in self.deciders(request):
+            for attempt in range(_ATTEMPTS):
+                effect = decide()
+                if effect is None:
+                    break
+                try:
+                    yield effect
+                except MovedOn:
+                    if attempt == _ATTEMPTS - 1:
+                        raise
+                else:
+                    break
+
+    def deciders(self, request: Request) -> Iterator[Callable[[], Effect | None]]:
+        """What gives the effect of each event that the request is about, as it stands now; None where it is so
+        already."""
+        if request.intent == "create":
+            for n, wish in enumerate(request.events):
+                yield lambda n=n, wish=wish: self._to_creation(request, wish, n)  # type: ignore[misc]
+            return
+        for target in request.targets:
+            if request.scope == "following" and request.intent == "change" and self._has_earlier(target):
+                yield lambda target=target: self._to_rest(request, target)  # type: ignore[misc]
+                yield lambda target=target: self._to_ending(target)  # type: ignore[misc]
+            else:
+                yield lambda target=target: self._to_effect(request, target)  # type: ignore[misc]
+
+    def _master(self, target: Target) -> StoredEvent | None:
+        return self._stage.find_event(target.calendar, target.event.uid)
+
+    def _has_earlier(self, target: Target) -> bool:
+        """Whether the series has occurrences before this one."""
+        master = self._master(target)
+        return (
+            master is not None and target.event.occurrence is not None and target.event.occurrence != master.event.start
+        )
+
+    def _to_rest(self, request: Request, target: Target) -> Effect | None:
+        """This occurrence and those after it as a series of their own, changed."""
+        master = self._master(target)
+        if master is None:
+            return None
+        lineage = self._identity(0)
+        rest = rest_of(master.event, target.event, self.zone)
+        changed = self._changed(rest, request.changes)
+        new = replace(
+            changed,
+            uid=lineage.to_uid(1),
+            origin=lineage.to_mark(),
+            sequence=0,
+            rule=turned_rule(rest, changed, rest.rule),
+        )
+        said = f'the later part of "{master.event.title}"'
+        return Effect(
+            verb="create event",
+            place=target.calendar,
+            target=new.uid,
+            after=_shown(new),
+            event=new,
+            lineage=new.origin,
+            number=1,
+            notes=(said,),
+        )
+
+    def _to_ending(self, target: Target) -> Effect | None:
+        """The series without this occurrence and those after it."""
+        master = self._master(target)
+        if master is None:
+            return None
+        return self._to_change(
+            target, master, ended_before(master.event, target.event, master.others), target.event.uid
+        )
+
+    def _to_effect(self, request: Request, target: Target) -> Effect | None:
+        is_whole = request.scope != "this" and (target.event.rule or target.event.occurrence is not None)
+        key = event_key(target.event.uid, None if is_whole else target.event.occurrence)
+        stored = self._stage.find_event(target.calendar, key)
+        if stored is None:
+            return None
+        if request.intent == "delete":
+            if request.scope == "following" and self._has_earlier(target):
+                return self._to_ending(target)
+            kept = stored.data.decode("utf-8", "replace")
+            return Effect(
+                verb="delete event",
+                place=target.calendar,
+                target=key,
+                before=_shown(stored.event),
+                version=stored.version,
+                stored=stored,
+                kept=kept,
+            )
+        if is_whole and target.event.occurrence is not None:
+            new = moved_series(stored.event, target.event, self._changed(target.event, request.changes), stored.others)
+        else:
+            new = self._changed(stored.event, request.changes)
+        return self._to_change(target, stored, new, key)
+
+    def _to_change(self, target: Target, stored: StoredEvent, new: Event, key: str) -> Effect | None:
+        old, fresh = stored.event.content(), new.content()
+        names = [name for name in old if old[name] != fresh[name]]
+        if not names:
+            return None
+        before, after = ({name: each[name] for name in names} for each in (old, fresh))
+        return Effect(
+            verb="change event",
+            place=target.calendar,
+            target=key,
+            before=before,
+            after=after,
+            version=stored.version,
+            stored=stored,
+            event=new,
+            kept=stored.data.decode("utf-8", "replace"),
+        )
+
+    def _home_name(self, request: Request) -> str:
+        return self._stage.calendar(request.home or self._manner.home).name
+
+    def place_of(self, request: Request) -> str:
+        """Where a request does something, first of all."""
+        return request.targets[0].calendar if request.targets else self._home_name(request)
+
+    def _to_creation(self, request: Request, wish: Wish, number: int) -> Effect:
+        event = self._creation(wish, number)
+        return Effect(
+            verb="create event",
+            place=self._home_name(request),
+            target=event.uid,
+            after=_shown(event),
+            event=event,
+            lineage=event.origin,
+            number=1,
+        )
+
+    def _creation(self, wish: Wish, number: int) -> Event:
+        assert wish.start is not None
+        assert wish.end is not None
+        lineage = self._identity(number)
+        people = self._workspace.people
+        return Event(
+            uid=lineage.to_uid(1),
+            title=wish.title,
+            start=told_apart(wish.start),
+            end=told_apart(wish.end),
+            location=wish.location,
+            rule=wish.repeat,
+            attendees=tuple(Attendee(people.to_address(each)) for each in wish.attendees),
+            alarms=() if wish.alarm_minutes is None else (Duration(seconds=-60 * wish.alarm_minutes).in_days(),),
+            origin=lineage.to_mark(),
+        )
+
+    def _changed(self, event: Event, changes: Mapping[str, Any]) -> Event:
+        given: dict[str, Any] = {
+            name: changes[name] for name in ("title", "start", "end", "location", "busy") if name in changes
+        }
+        given |= {name: told_apart(given[name]) for name in ("start", "end") if name in given}
+        people = self._workspace.people
+        if "attendees" in changes:
+            there = {each.address.lower() for each in event.attendees}
+            fresh = [Attendee(people.to_address(each)) for each in changes["attendees"]]
+            given["attendees"] = (*event.attendees, *[each for each in fresh if each.address.lower() not in there])
+        if "without" in changes:
+            gone = {people.to_address(each).lower() for each in changes["without"]}
+            given["attendees"] = tuple(each for each in event.attendees if each.address.lower() not in gone)
+        if "alarm" in changes:
+            given["alarms"] = (Duration(seconds=-60 * int(changes["alarm"])).in_days(),)
+        return replace(event, sequence=event.sequence + 1, **given)
+
+
+def label_of(request: Request) -> str:
+    """What a run that carries a request out is called."""
+    titles = [each.title for each in request.events] or [each.event.title for each in request.targets]
+    return titles[0] if len(titles) == 1 else f"{len(titles)} events: {', '.join(titles)}"[:120]
+
+
+def _label_of(record: RunRecord) -> str:
+    """What a run did, for who asked for it."""
+    if record.kind == "request":
+        return record.label
+    done = [effect for effect in record.effects if effect.verb.endswith(" event")]
+    titles = [str((each.after or {}).get("title") or (each.before or {}).get("title") or each.target) for each in done]
+    found = dict.fromkeys([_stored_title(each) or title for each, title in zip(done, titles, strict=True)])
+    return ", ".join(found) or record.label
+
+
+def _stored_title(effect: Effect) -> str:
+    """The title in what stood there whole, for a change that did not touch it."""
+    for line in effect.kept.splitlines():
+        if line.startswith("SUMMARY") and ":" in line:
+            return line.partition(":")[2].replace("\\,", ",").replace("\\;", ";")
+    return ""
+
+
+def deed_from_text(text: str, around: Surroundings) -> Deed:
+    """The deed of ``to_text``; events that are gone are left out."""
+    state = json.loads(text)
+    request = request_from_state(state["request"], around)
+    who, room = state["asker"]
+    return Deed(request, state["reply"], state["is_done"], list(state["undoes"]), state["failed"], (who, room))
+
+
+def _shown(event: Event) -> dict[str, Any]:
+    return {name: value for name, value in event.content().items() if value or name in ("start", "end")}

@@ -1,0 +1,158 @@
+"""What a conversation remembers, as the ledger keeps it: keys of events, never copies; and what a text is read
+among."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+from msgspec.structs import replace
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.recurrence import occurrence_at
+from whenvoca.calendars.state import event_key
+from whenvoca.engine.ledger.codec import encode
+from whenvoca.engine.place_protocols import CalendarFace
+from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.speech.request import Request, Surroundings, Target, Wish
+from whenvoca.values.kinds import from_plain
+
+QUIET = timedelta(minutes=30)  # after so long a conversation is forgotten
+_MOST_RUNS = 20
+
+
+class Memory(Struct):
+    """What a conversation remembers: what was spoken of last, the question that waits, the runs that may be undone, and
+    on whose behalf that question is put (their name and room)."""
+
+    last: list[Target] = field(default_factory=list)
+    pending: Request | None = None
+    runs: list[int] = field(default_factory=list)
+    asker: tuple[str, str] = ("", "")
+
+    def to_text(self, at: datetime) -> str:
+        """As the ledger keeps it."""
+        return encode(
+            {
+                "at": at.isoformat(),
+                "last": [_key(each) for each in self.last],
+                "runs": self.runs[-_MOST_RUNS:],
+                "pending": None if self.pending is None else request_to_state(self.pending),
+                "asker": list(self.asker),
+            }
+        )
+
+
+def agenda_of(calendar: Callable[[str], CalendarFace], names: Sequence[str], *, hides: bool = False) -> list[Target]:
+    """All events of these calendars, series once; ``hides``: nothing but the times of private ones, since others read
+    it."""
+    faces = [calendar(name) for name in names]
+    found = [(face.name, event) for face in faces for event in face.all_events()]
+    return [Target(name, _hidden(event) if hides and event.private else event) for name, event in found]
+
+
+def _hidden(event: Event) -> Event:
+    return replace(event, title="private", location="", attendees=())
+
+
+def surroundings(
+    workspace: Workspace, now: datetime, zone: ZoneInfo, agenda: Sequence[Target], *, length: int = 60
+) -> Surroundings:
+    """What a text is read among in a workspace."""
+    order = workspace.dates if workspace.dates in ("day first", "month first") else ""
+    people = sorted(workspace.people_names)
+    return Surroundings(now, zone, agenda, people, order, length, workspace.hours, contacts=contacts_of(agenda))
+
+
+def contacts_of(agenda: Sequence[Target]) -> dict[str, str]:
+    """The addresses of those who are named as attendees in the calendars, by their names, and by first names that only
+    one has."""
+    by_name: dict[str, set[str]] = {}
+    for target in agenda:
+        for each in target.event.attendees:
+            name = each.name.lower().strip()
+            for word in {name, *name.split()[:1]} if name and "@" not in name else ():
+                by_name.setdefault(word, set()).add(each.address)
+    return {name: min(addresses) for name, addresses in by_name.items() if len(addresses) == 1}
+
+
+def recall(text: str, around: Surroundings) -> Memory:
+    """What a conversation remembers; nothing where it was quiet too long, or what is kept cannot be read."""
+    if not text:
+        return Memory()
+    try:
+        state = json.loads(text)
+        if around.now - datetime.fromisoformat(state["at"]) > QUIET:
+            return Memory()
+        memory = Memory(_found_all(state["last"], around), None, list(state["runs"]))
+        who, room = state.get("asker", ["", ""])
+        memory.asker = (who, room)
+        if state["pending"] is not None:
+            memory.pending = request_from_state(state["pending"], around)
+        return memory
+    except (ValueError, KeyError, TypeError):
+        return Memory()
+
+
+def request_to_state(request: Request) -> dict[str, Any]:
+    """A request as plain data."""
+    return {
+        "intent": request.intent,
+        "scope": request.scope,
+        "changes": [[name, value] for name, value in request.changes.items()],
+        "missing": request.missing,
+        "purpose": request.purpose,
+        "text": request.text,
+        "home": request.home,
+        "question": request.question,
+        "targets": [_key(each) for each in request.targets],
+        "events": [
+            [w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.alarm_minutes] for w in request.events
+        ],
+    }
+
+
+def request_from_state(state: Mapping[str, Any], around: Surroundings) -> Request:
+    """The request of ``request_to_state``, about the events as they stand now."""
+    return Request(
+        state["intent"],
+        events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]],
+        scope=state["scope"],
+        changes={name: from_plain(value) for name, value in state["changes"]},
+        missing=list(state["missing"]),
+        question=state["question"],
+        targets=_found_all(state["targets"], around),
+        purpose=state["purpose"],
+        text=state["text"],
+        home=state.get("home", ""),
+    )
+
+
+def _key(target: Target) -> list[str]:
+    return [target.calendar, event_key(target.event.uid, target.event.occurrence)]
+
+
+def _found_all(keys: Sequence[Sequence[str]], around: Surroundings) -> list[Target]:
+    return [found for each in keys if (found := _found(each, around)) is not None]
+
+
+def _found(key: Sequence[str], around: Surroundings) -> Target | None:
+    calendar, wanted = key
+    uid, _, occurrence = wanted.partition(" @ ")
+    for each in around.agenda:
+        if each.calendar != calendar or each.event.uid != uid:
+            continue
+        if event_key(uid, each.event.occurrence) == wanted:
+            return each
+        if occurrence and each.event.occurrence is None:
+            moment: datetime | date = datetime.strptime(occurrence[:8], "%Y%m%d").replace(tzinfo=UTC).date()
+            if "T" in occurrence:
+                moment = datetime.strptime(occurrence, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+            found = occurrence_at(each.event, moment, around.zone)
+            if found is not None:
+                return Target(calendar, found)
+    return None

@@ -1,0 +1,1 @@
+"""The record of what was observed, run and written, and SQLite as its store."""

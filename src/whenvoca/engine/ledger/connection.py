@@ -1,0 +1,112 @@
+"""The file of the SQLite ledger (WAL, synchronous=FULL): opened, brought up to date, copied; a commit is on the disk
+when it returns."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
+from pathlib import Path
+from typing import Any, Self
+
+from whenvoca.engine.ledger.codec import copy_still
+from whenvoca.engine.ledger.schema import STEPS, TABLES, VERSION
+from whenvoca.errors import PlaceTrouble, SettingsFault
+
+_CACHE_KIB = 8_000
+
+
+class SqliteFile:
+    """A ledger's file. Raises SettingsFault for one of a newer version, PlaceTrouble where it cannot be kept."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        with self._telling():
+            self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
+            self._db.execute("PRAGMA journal_mode=WAL")
+            self._db.execute("PRAGMA synchronous=FULL")
+            # a batch of thousands of runs touches all of its pages
+            self._db.execute(f"PRAGMA cache_size=-{_CACHE_KIB}")
+            self._db.execute("PRAGMA wal_autocheckpoint=8000")  # pages: each checkpoint waits for the disk once more
+            self._prepare()
+
+    @classmethod
+    def copy_of(cls, path: Path) -> Self:
+        """A copy in memory of the ledger in that file, an empty one if there is none.
+
+        Its files are copied and opened elsewhere: opening them where they stand would touch the side files.
+        """
+        ledger = cls(Path(":memory:"))
+        if path.exists():
+            import tempfile
+
+            with ledger._telling(), tempfile.TemporaryDirectory() as folder:
+                copy = copy_still(path, Path(folder))
+                with closing(sqlite3.connect(copy)) as source:
+                    source.backup(ledger._db)
+            ledger._prepare()
+        return ledger
+
+    def copy(self) -> Self:
+        """A copy in memory, to rehearse on."""
+        ledger = type(self)(Path(":memory:"))
+        with self._telling():
+            self._db.backup(ledger._db)
+        return ledger
+
+    def _prepare(self) -> None:
+        version = self._db.execute("PRAGMA user_version").fetchone()[0]
+        if version > VERSION:
+            raise SettingsFault(
+                f"the ledger is of version {version}, and this Whenvoca knows up to {VERSION}",
+                where=str(self._path),
+                mend="use the newer Whenvoca; or move the ledger away, what was made is then found by its marks",
+            )
+        if version == 0:
+            self._db.executescript(f"BEGIN IMMEDIATE; {TABLES} PRAGMA user_version={VERSION}; COMMIT;")
+        for earlier in range(version or VERSION, VERSION):
+            self._db.executescript(f"BEGIN IMMEDIATE; {STEPS[earlier]} PRAGMA user_version={earlier + 1}; COMMIT;")
+
+    @contextmanager
+    def _telling(self) -> Iterator[None]:
+        try:
+            yield
+        except sqlite3.DatabaseError as error:
+            mend = {
+                "database or disk is full": "make room and run again; nothing is lost",
+                "file is not a database": "move it away and run again: what was made is found by its marks",
+            }.get(str(error), "")
+            raise PlaceTrouble(f"the ledger cannot be kept: {error}", where=str(self._path), mend=mend) from error
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Everything inside is committed together, or not at all."""
+        if self._db.in_transaction:
+            yield
+            return
+        with self._telling():
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+                self._db.execute("COMMIT")
+            finally:
+                if self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+
+    def close(self) -> None:
+        """Closes the file."""
+        self._db.close()
+
+    def meta(self, name: str) -> str:
+        """A remembered word, empty if there is none."""
+        return str(self._one("SELECT value FROM meta WHERE name=?", (name,)) or "")
+
+    def set_meta(self, name: str, value: str) -> None:
+        """Remembers a word."""
+        with self._telling():
+            self._db.execute("INSERT OR REPLACE INTO meta VALUES (?,?)", (name, value))
+
+    def _one(self, statement: str, values: Sequence[Any]) -> Any:
+        with self._telling():
+            row = self._db.execute(statement, values).fetchone()
+        return row[0] if row else None

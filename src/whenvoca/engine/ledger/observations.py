@@ -1,0 +1,269 @@
+"""What the ledger keeps of places: observations in order, what stands by them, and how far workflows have looked."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+import msgspec
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.state import from_state
+from whenvoca.engine.ledger.codec import decode_state, encode
+from whenvoca.engine.ledger.connection import SqliteFile
+from whenvoca.engine.ledger.protocol import Observation, Reader, Sighting, Standing
+from whenvoca.engine.place_protocols import Resource, RowState
+from whenvoca.engine.row_hashes import Block, RowPrints
+
+_STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
+_STANDS = "INSERT INTO standing VALUES (?,?,?) ON CONFLICT DO UPDATE SET sequence=excluded.sequence"
+_MANY = 3000  # subjects beyond which it is quicker to ask for all
+_FEW = 200  # states that are asked for one by one before all are read
+
+
+class StandingStates(Standing):
+    """Subjects with their states, read from the ledger when one is asked for and decoded then: most are only compared,
+    and where rows stand as they were, hardly one."""
+
+    def __init__(self, db: sqlite3.Connection, place: str, subjects: Sequence[str] | None = None) -> None:
+        self._db = db
+        self._place = place
+        self._texts: dict[str, str] = {}
+        self._read: dict[str, RowState] = {}
+        self._asked_for = 0
+        self._is_whole = subjects is not None
+        self._subjects: dict[str, int] | None = None
+        if subjects is not None:
+            for subject in subjects:
+                self._texts.update(self._find(subject))
+            self._subjects = dict.fromkeys(self._texts, 0)
+
+    def _all(self) -> dict[str, int]:
+        """All subjects, asked for when they are needed."""
+        if self._subjects is None:
+            found = self._db.execute("SELECT subject, 0 FROM standing WHERE place=?", (self._place,))
+            self._subjects = dict(found.fetchall())
+        return self._subjects
+
+    def _find(self, subject: str) -> list[tuple[str, str]]:
+        return self._db.execute(f"{_STANDING} AND s.subject=?", (self._place, subject)).fetchall()
+
+    def _text(self, subject: str) -> str | None:
+        if subject not in self._texts and not self._is_whole:
+            self._asked_for += 1
+            if self._asked_for < _FEW:
+                self._texts.update(self._find(subject))
+            else:
+                self._texts.update(self._db.execute(_STANDING, (self._place,)).fetchall())
+                self._is_whole = True
+        return self._texts.get(subject)
+
+    def __getitem__(self, subject: str) -> RowState:
+        if subject not in self._read:
+            if (text := self._text(subject)) is None:
+                raise KeyError(subject)
+            self._read[subject] = decode_state(text)
+        return self._read[subject]
+
+    def __contains__(self, subject: object) -> bool:
+        return subject in self._all()
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._all())
+
+    def __len__(self) -> int:
+        if self._subjects is not None:
+            return len(self._subjects)
+        return int(self._db.execute("SELECT count(*) FROM standing WHERE place=?", (self._place,)).fetchone()[0])
+
+    def is_same(self, subject: str, state: RowState) -> bool:
+        """Whether the subject stands with that state."""
+        text = self._text(subject)
+        return text is not None and (text == encode(state) or decode_state(text) == state)
+
+
+class SqliteSeen(SqliteFile):
+    """These tables of the SQLite ledger."""
+
+    def cursor(self, place: str) -> str:
+        """Up to where a place was observed."""
+        return str(self._one("SELECT value FROM cursors WHERE place=?", (place,)) or "")
+
+    def standing(self, place: str, subjects: Sequence[str] | None = None) -> StandingStates:
+        """The subjects of a place as last observed: all, or these."""
+        return StandingStates(self._db, place, subjects)
+
+    def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
+        """The observed components of a UID."""
+        rows = self._db.execute(f"{_STANDING} AND s.subject>=? AND s.subject<?", (place, uid, f"{uid} @~"))
+        mine = f"{uid} @ "
+        return {subject: decode_state(state) for subject, state in rows if subject == uid or subject.startswith(mine)}
+
+    def master_of(self, place: str, uid: str) -> Event | None:
+        """The master of a UID as last observed."""
+        state = self.standing(place, [uid]).get(uid)
+        return from_state(state) if state else None
+
+    def resources(self, place: str) -> dict[str, Resource]:
+        """The pieces of a calendar as last looked at."""
+        rows = self._db.execute("SELECT name, uid, version, stamp FROM resources WHERE place=?", (place,))
+        return {name: Resource(uid, version, stamp) for name, uid, version, stamp in rows}
+
+    def keep_resources(self, place: str, fresh: Mapping[str, Resource], gone: Sequence[str] = ()) -> None:
+        """Remembers pieces, and forgets those that are gone."""
+        with self.transaction():
+            self._db.executemany(
+                "INSERT OR REPLACE INTO resources VALUES (?,?,?,?,?)",
+                ((place, name, each.uid, each.version, each.stamp) for name, each in fresh.items()),
+            )
+            self._db.executemany("DELETE FROM resources WHERE place=? AND name=?", ((place, name) for name in gone))
+
+    def standing_sequences(self, place: str) -> Iterator[tuple[str, int]]:
+        """All subjects that stand, in the order they were seen, with the number of the observation."""
+        rows = self._db.execute("SELECT subject, sequence FROM standing WHERE place=? ORDER BY sequence", (place,))
+        yield from rows.fetchall()
+
+    def observe(
+        self,
+        place: str,
+        changes: Iterable[Sighting],
+        cursor: str,
+        at: str,
+        cause: Mapping[str, int] | int = 0,
+        prints: RowPrints | None = None,
+    ) -> int:
+        """Records changes, moves the standing subjects and the cursor, all in one transaction."""
+        with self.transaction():
+            sequence = self._one("SELECT coalesce(max(sequence),0) FROM observations", ())
+            changes = list(changes)
+            previous = self._standing_of(place, [each.subject for each in changes])
+            count = 0
+            rows: list[tuple[Any, ...]] = []
+            standing: list[tuple[str, str, int]] = []
+            gone: list[tuple[str, str]] = []
+            for each in changes:
+                subject, state = each.subject, each.state
+                if each.is_quiet:
+                    gone.append((place, subject))
+                    continue
+                if each.given is not None and subject not in previous:  # observed through another until now
+                    count += 1
+                    previous[subject] = sequence + count
+                    rows.append((sequence + count, "", subject, None, encode(each.given), at, None))
+                count += 1
+                by = (cause if isinstance(cause, int) else cause.get(subject, 0)) or None
+                text = None if state is None else encode(state)
+                rows.append((sequence + count, place, subject, previous.get(subject), text, at, by))
+                if state is None:
+                    gone.append((place, subject))
+                else:
+                    standing.append((place, subject, sequence + count))
+                if len(rows) >= 5000:
+                    self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
+                    self._db.executemany(_STANDS, standing)
+                    rows, standing = [], []
+            self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
+            self._db.executemany(_STANDS, standing)
+            self._db.executemany("DELETE FROM standing WHERE place=? AND subject=?", gone)
+            self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
+            if prints is not None:
+                packed = msgspec.msgpack.encode(prints.blocks)
+                self._db.execute("INSERT OR REPLACE INTO prints VALUES (?,?,?)", (place, sequence + count, packed))
+        return count
+
+    def prints(self, place: str) -> RowPrints:
+        """The prints that were last recorded, of the subjects that still stand as they stood then."""
+        kept = self._db.execute("SELECT sequence, packed FROM prints WHERE place=?", (place,)).fetchone()
+        if kept is None:
+            return RowPrints()
+        newest, packed = kept
+        try:
+            found = RowPrints(msgspec.msgpack.decode(packed, type=list[Block]))
+        except msgspec.DecodeError:  # it is a memory only: without it every row is read
+            return RowPrints()
+        since = "SELECT DISTINCT subject FROM observations WHERE place=? AND sequence>?"
+        stale = {subject for (subject,) in self._db.execute(since, (place, newest))}
+        return found.without(stale) if stale else found
+
+    def _standing_of(self, place: str, subjects: Sequence[str]) -> dict[str, int]:
+        """The newest observations of these subjects, as far as they stand."""
+        if len(subjects) > _MANY:
+            rows = self._db.execute("SELECT subject, sequence FROM standing WHERE place=?", (place,)).fetchall()
+            return dict(rows)
+        one = "SELECT sequence FROM standing WHERE place=? AND subject=?"
+        found = {subject: self._db.execute(one, (place, subject)).fetchone() for subject in subjects}
+        return {subject: row[0] for subject, row in found.items() if row is not None}
+
+    def forget(self, place: str) -> None:
+        """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""
+        with self.transaction():
+            for table in ("standing", "cursors", "prints", "readers", "observations", "occurrences"):
+                self._db.execute(f"DELETE FROM {table} WHERE place=? COLLATE NOCASE", (place,))
+
+    def last_sequence(self, place: str) -> int:
+        """The number of the newest observation of a place."""
+        return int(self._one("SELECT coalesce(max(sequence),0) FROM observations WHERE place=?", (place,)))
+
+    def reader(self, workflow: str, place: str) -> Reader | None:
+        """Up to which observation a workflow has looked."""
+        found = self._db.execute(
+            "SELECT sequence, signature FROM readers WHERE workflow=? AND place=?", (workflow, place)
+        ).fetchone()
+        return Reader(*found) if found else None
+
+    def readers(self) -> dict[str, set[str]]:
+        """The places that each workflow has looked at."""
+        found: dict[str, set[str]] = {}
+        for workflow, place in self._db.execute("SELECT workflow, place FROM readers"):
+            found.setdefault(workflow, set()).add(place)
+        return found
+
+    def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
+        """Remembers up to which observation a workflow has looked."""
+        with self._telling():
+            self._db.execute("INSERT OR REPLACE INTO readers VALUES (?,?,?,?)", (workflow, place, sequence, signature))
+
+    def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
+        """The observations of a place after a number, in order, those left out that one workflow or an undo made."""
+        yield from self._observations(
+            "o.place=? AND o.sequence>? AND r.workflow IS NOT ? AND r.kind IS NOT 'undo'", (place, after, but_by)
+        )
+
+    def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:
+        """Observations by number."""
+        found: dict[int, Observation] = {}
+        for begin in range(0, len(sequences), 500):
+            part = sequences[begin : begin + 500]
+            for each in self._observations(f"o.sequence IN ({','.join('?' * len(part))})", part):
+                found[each.sequence] = each
+        return found
+
+    def _observations(self, where: str, values: Sequence[Any]) -> Iterator[Observation]:
+        rows = self._db.execute(
+            "SELECT o.sequence, o.place, o.subject, p.state, o.state, r.workflow, c.chain FROM observations o "
+            "LEFT JOIN observations p ON p.sequence=o.previous LEFT JOIN runs r ON r.number=o.cause "
+            f"LEFT JOIN occurrences c ON c.number=r.occurrence WHERE {where} ORDER BY o.sequence",
+            tuple(values),
+        )
+        for sequence, place, subject, old, new, workflow, chain in rows:
+            yield Observation(
+                sequence,
+                place,
+                subject,
+                None if old is None else decode_state(old),
+                None if new is None else decode_state(new),
+                workflow or "",
+                tuple((chain or "").split()),
+            )
+
+    def forget_messages(self, place: str, before: str) -> None:
+        """Forgets what was heard before then: both the messages and that they stand."""
+        with self.transaction():
+            newest = self._one("SELECT max(sequence) FROM observations", ())  # stays, so that numbers go on from it
+            old = "FROM observations WHERE place=? AND seen_at<? AND sequence<?"
+            self._db.execute(
+                f"DELETE FROM standing WHERE place=? AND sequence IN (SELECT sequence {old})",
+                (place, place, before, newest),
+            )
+            self._db.execute(f"DELETE {old}", (place, before, newest))

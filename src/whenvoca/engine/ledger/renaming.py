@@ -1,0 +1,74 @@
+"""Subjects that are called otherwise from now on, everywhere in the SQLite ledger: nothing that is known of them is
+lost."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec.structs import replace
+
+from whenvoca.engine.ledger.connection import SqliteFile
+from whenvoca.engine.lineage import Lineage
+
+_ASIDE = "\x01"  # begins a name that is on its way: two subjects may change theirs for each other's
+
+
+class SqliteRenaming(SqliteFile):
+    """The renaming, over all tables that name subjects."""
+
+    def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
+        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from
+        these."""
+        if not names:
+            return
+        with self.transaction():
+            workflows = {
+                name
+                for (name,) in self._db.execute("SELECT DISTINCT workflow FROM occurrences WHERE place=?", (place,))
+            }
+            self._db.execute("CREATE TEMP TABLE renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL) WITHOUT ROWID")
+            self._db.executemany("INSERT INTO renamed VALUES (?,?)", names.items())
+            for table, column, more in (
+                ("observations", "subject", ""),
+                ("standing", "subject", ""),
+                ("occurrences", "subject", ""),
+                ("runs", "subject", ""),
+                ("effects", "target", "AND verb IN ('change row','delete row')"),
+            ):
+                self._db.execute(
+                    f"UPDATE {table} SET {column}=?||(SELECT new FROM renamed WHERE old={column}) "
+                    f"WHERE place=? AND {column} IN (SELECT old FROM renamed) {more}",
+                    (_ASIDE, place),
+                )
+                self._db.execute(
+                    f"UPDATE {table} SET {column}=substr({column},2) WHERE place=? AND substr({column},1,1)=? {more}",
+                    (place, _ASIDE),
+                )
+            self._db.execute("DROP TABLE temp.renamed")
+            self._db.execute("DELETE FROM prints WHERE place=?", (place,))
+            self._rename_lineages(names, workflows)
+
+    def _rename_lineages(self, names: Mapping[str, str], workflows: set[str]) -> None:
+        marks = [
+            mark
+            for (mark,) in self._db.execute(
+                "SELECT DISTINCT lineage FROM things UNION SELECT DISTINCT lineage FROM effects"
+            )
+        ]
+        renamed: list[tuple[str, str]] = []
+        for mark in marks:
+            lineage = Lineage.from_mark(mark)
+            if lineage is not None and lineage.workflow in workflows and lineage.subject in names:
+                renamed.append((replace(lineage, subject=names[lineage.subject]).to_mark(), mark))
+        self._db.execute("CREATE TEMP TABLE marks_renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL) WITHOUT ROWID")
+        self._db.executemany("INSERT INTO marks_renamed (new, old) VALUES (?,?)", renamed)
+        for table in ("things", "effects"):
+            self._db.execute(
+                f"UPDATE OR REPLACE {table} SET lineage=?||(SELECT new FROM marks_renamed WHERE old=lineage) "
+                "WHERE lineage IN (SELECT old FROM marks_renamed)",
+                (_ASIDE,),
+            )
+            self._db.execute(
+                f"UPDATE OR REPLACE {table} SET lineage=substr(lineage,2) WHERE substr(lineage,1,1)=?", (_ASIDE,)
+            )
+        self._db.execute("DROP TABLE temp.marks_renamed")

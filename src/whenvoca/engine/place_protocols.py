@@ -1,0 +1,296 @@
+"""The faces of places: what the engine asks of a sheet or a calendar, whichever backing stands behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from datetime import datetime
+from typing import Any, Protocol
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+
+from whenvoca.calendars.event import Event
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.people import Person
+from whenvoca.engine.row_hashes import RowPrints
+from whenvoca.errors import RowFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.language.evaluation import Thing
+from whenvoca.values.kinds import Raw
+
+RowState = Mapping[str, Raw]  # a row's filled cells by column name
+
+
+class MovedOn(RowFault):
+    """The thing is no longer what the effect was decided on: it has to be read again and decided anew."""
+
+
+class PlaceReport(Struct, frozen=True):
+    """What `places` tells: how much it holds, whether it answers, and if not why."""
+
+    name: str
+    kind: str
+    address: str
+    zone: str
+    holds: str = ""
+    trouble: str = ""
+    mend: str = ""
+    notes: tuple[str, ...] = ()
+
+
+class Found(Struct, frozen=True):
+    """A thing that a look-up found, as it stood then."""
+
+    place: str
+    key: str
+    state: Mapping[str, Any]
+
+
+class Resource(Struct, frozen=True):
+    """What a calendar holds as one piece (all components of a UID): its version, and what tells cheaply that it stands
+    unchanged, empty where that cannot be told."""
+
+    uid: str
+    version: str
+    stamp: str = ""
+
+
+class CalendarLook(Struct):
+    """What a look at a calendar brought since the last one: pieces that are new or changed with their events, and those
+    gone."""
+
+    cursor: str
+    changed: dict[str, tuple[Resource, list[Event]]] = field(default_factory=dict)  # by the piece's name
+    stamped: dict[str, Resource] = field(default_factory=dict)  # unchanged, but with a new stamp
+    gone: list[str] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+    is_partial: bool = False  # there is more: to be looked at again when this much has been noted
+
+
+class Place(Protocol):
+    """Any place."""
+
+    name: str
+    zone: ZoneInfo
+
+    def describe(self) -> PlaceReport:
+        """What stands there. Never raises: trouble is part of the answer."""
+
+    def info(self) -> PlaceInfo:
+        """What the checker needs. Never raises: trouble is part of the answer."""
+
+
+class StoredEvent(Struct, frozen=True):
+    """An event as it stands at its place, with the place's version of it."""
+
+    event: Event
+    version: str
+    address: str = ""
+    data: bytes = b""  # an iCalendar object with all components of the UID
+    others: tuple[Event, ...] = ()  # its changed occurrences
+
+
+class CalendarFace(Place, Protocol):
+    """A calendar."""
+
+    clash: str
+
+    def find_event(self, uid: str) -> StoredEvent | None:
+        """The event (or master of a series) of that UID."""
+
+    def find_marked(self, mark: str) -> StoredEvent | None:
+        """The standing event that carries our mark."""
+
+    def find_between(self, low: datetime, high: datetime) -> list[Event]:
+        """All occurrences wholly or partly between two moments, in order of start."""
+
+    def all_events(self) -> list[Event]:
+        """All events, series as their masters, with the changed occurrences."""
+
+    def find_marks(self, prefix: str) -> dict[str, str]:
+        """The marks of ours that begin so, each with the UID of the event that carries it."""
+
+    def address_of(self, uid: str) -> str:
+        """Where the event of that UID can be seen."""
+
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+        """What changed since the last look, which brought ``known`` and ``cursor``."""
+
+    def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
+        """The name and stamp of a piece that we have just written, for ``look``; None if it is gone."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes a group; answers a receipt or an error for each. Raises PlaceTrouble where nothing can be written."""
+
+
+class Presence(Struct, frozen=True):
+    """What a person shows to others (RFC 6121 4.7.2): free, away, dnd or xa, and words."""
+
+    show: str = "free"
+    status: str = ""
+    symbol: str = ""
+
+    def to_dict(self) -> dict[str, str]:
+        """As plain data."""
+        return {"show": self.show, "status": self.status, "symbol": self.symbol}
+
+    @classmethod
+    def of(cls, data: Mapping[str, Any]) -> Presence:
+        """Of plain data."""
+        return cls(str(data.get("show") or "free"), str(data.get("status") or ""), str(data.get("symbol") or ""))
+
+
+class Heard(Struct, frozen=True):
+    """A message that somebody else said: in a room, or to us alone where ``room`` is empty. ``sender`` is their name of
+    [people], else their address, empty where the room hides it; ``names`` is all that they go by."""
+
+    key: str  # what makes it the same message
+    sender: str
+    room: str
+    text: str
+    sent: datetime
+    sound: str = ""  # the file or address of what was dictated
+    names: tuple[str, ...] = ()
+
+
+class DictationFace(Protocol):
+    """What hears what was said in a sound."""
+
+    def transcribe(self, sound: str) -> str:
+        """The words in a sound, empty where none can be made out."""
+
+
+class ChatFace(Place, Protocol):
+    """A chat: rooms, people, and what they show."""
+
+    def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
+        """What others said since the last time, which gave ``cursor`` (empty at first), and the new one; ``at`` is this
+        moment. Raises PlaceTrouble."""
+
+    @property
+    def rooms(self) -> Sequence[str]:
+        """The rooms that may be written to."""
+
+    def listen(self, wake: Callable[[], None]) -> None:
+        """From now on ``wake`` is called, from another thread, when something is said; where the chat tells by
+        itself."""
+
+    def presence_of(self, person: Person) -> Presence:
+        """What the person shows now. Raises PlaceTrouble."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Sends messages and sets presence; answers a receipt or an error for each. A message that stands there already
+        under the same id is not sent again, where the chat can tell."""
+
+    def keep_showing(self, person: Person, presence: Presence) -> None:
+        """Shows again what a claim says, where that ended with the program. Raises PlaceTrouble or RowFault."""
+
+    def close(self) -> None:
+        """Ends what connections there are."""
+
+
+class OutboxFace(Place, Protocol):
+    """Where letters go out."""
+
+    sender: str
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Sends letters; answers a receipt or an error for each."""
+
+
+class WebFace(Protocol):
+    """What calls web addresses."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Calls each; a receipt carries the number of the answer as its version, and the body as its address."""
+
+
+class SeenRow(Struct, frozen=True):
+    """A row as a scan found it. ``fault`` tells why it cannot be taken up: a key that stands twice; ``waits`` that it
+    has none yet."""
+
+    key: str
+    number: int
+    state: RowState
+    fault: str = ""
+    waits: str = ""
+
+
+class SaveIntent(Struct, frozen=True):
+    """What is committed before a file is replaced: the hash it had, and the one it will have."""
+
+    file: str
+    before: str
+    after: str
+
+
+class SavedRows(Struct):
+    """What became of pending rows: new states by key, added rows' numbers and errors by effect number, the new hash."""
+
+    digest: str = ""
+    states: dict[str, RowState] = field(default_factory=dict)
+    added: dict[int, int] = field(default_factory=dict)
+    gone: list[str] = field(default_factory=list)
+    errors: dict[int, WhenvocaError] = field(default_factory=dict)
+
+
+class SheetFace(Place, Protocol):
+    """A sheet: rows with keys, read as a whole, written cell by cell and saved once."""
+
+    file: str
+    signature: str  # changes when a setting that makes rows what they are does
+    prints: RowPrints  # of the rows as they were in the last scan, where keys are declared
+    found: frozenset[str]  # the keys of all rows in the last scan, those too that cannot be taken up
+
+    def digest(self) -> str:
+        """The hash of the file as it stands. Raises PlaceTrouble or SourceFault."""
+
+    def scan(self, known: Mapping[str, RowState], prints: RowPrints = ...) -> Iterable[SeenRow]:
+        """The filled rows, those left out that stand as they were observed, as one of these prints tells; ``known`` are
+        the rows as last observed, for sheets whose keys are worked out."""
+
+    @property
+    def is_scanned(self) -> bool:
+        """Whether the rows have been scanned since the file was last read."""
+
+    def row(self, key: str, state: RowState) -> Thing:
+        """The row as a thing with typed fields, its cells read with the columns of the file as it stands."""
+
+    def label(self, key: str) -> str:
+        """How messages call the row."""
+
+    def word_of(self, name: str) -> str:
+        """The word that stands for a column in a workflow, folded."""
+
+    def key_of_row(self, number: int) -> str | None:
+        """The key of the row of that number as the spreadsheet counts, None if it holds none."""
+
+    def number_of(self, key: str) -> int:
+        """The row's number, counted from 0, as it was last scanned. Raises KeyError."""
+
+    def keys(self) -> list[str]:
+        """The keys of all rows that stand, those about to be deleted left out, in order."""
+
+    def keys_holding(self, column: str, text: str) -> list[str]:
+        """The keys of rows whose cell in the column (a word) may be that text, without regard to case."""
+
+    def find_key(self, cells: Mapping[str, Any]) -> str | None:
+        """The key that a new row with these cells would have; None where rows have no declared key."""
+
+    def column_name(self, word: str) -> str:
+        """The column's name as it stands in the sheet, for its word in a workflow. Raises RowFault if it is gone."""
+
+    def to_raw(self, column: str, value: Any) -> Raw:
+        """The value as a later reading of the file would find it."""
+
+    def current(self, key: str) -> RowState | None:
+        """The row as it stands now, pending cells included; None if it is gone."""
+
+    def rows_below(self, columns: Sequence[str]) -> list[list[Raw]]:
+        """The cells of these columns in every row below the headings, in order; a line of totals left out."""
+
+    def count_equal(self, cells: Mapping[str, Any]) -> int:
+        """How many rows hold these cells, pending ones included."""
+
+    def pend(self, number: int, effect: Effect) -> Receipt:
+        """Takes a row effect to be saved later. ``number`` tells it apart. Raises RowFault if it cannot be."""

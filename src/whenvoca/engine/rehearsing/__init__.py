@@ -1,0 +1,1 @@
+"""The same runs, read for real and written nowhere."""

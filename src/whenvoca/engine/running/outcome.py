@@ -1,0 +1,62 @@
+"""What a run came to, and what one `run` of all that waits did."""
+
+from __future__ import annotations
+
+from msgspec import Struct, field
+
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.running.brake import Held
+from whenvoca.errors import ExitCode, WhenvocaError
+
+
+class RunResult(Struct, frozen=True):
+    """How a run ended, for people: done, failed, or waiting for a setting or a place."""
+
+    workflow: str
+    label: str
+    outcome: str
+    reason: str = ""
+    mend: str = ""
+    effects: tuple[Effect, ...] = ()
+    run: int = 0
+    trouble: WhenvocaError | None = None
+    subject: str = ""
+    occurrence: int = 0
+    at: str = ""  # the moment of the occurrence
+
+
+class Outcome(Struct):
+    """What one `run` did."""
+
+    results: list[RunResult] = field(default_factory=list)  # all that did not go well, and as many others as are told
+    counts: dict[str, int] = field(default_factory=dict)  # of all, by outcome
+    faults: list[str] = field(default_factory=list)  # rows that cannot be taken up
+    waits: list[str] = field(default_factory=list)  # rows without their key
+    unanswered: int = 0  # rows whose last run failed and that nobody has changed since
+    troubles: list[str] = field(default_factory=list)  # places that could not be looked at
+    held: list[Held] = field(default_factory=list)  # batches that the brake holds
+    # what is wrong with the data of each place that was looked at
+    told: dict[str, list[str]] = field(default_factory=dict)
+    seen: int = 0  # whether anything had changed at the places
+
+    def hear(self, result: RunResult, most: int) -> None:
+        """Counts a run that ended, and keeps it to be told."""
+        self.counts[result.outcome] = self.counts.get(result.outcome, 0) + 1
+        if result.outcome != "done" or len(self.results) < most:
+            self.results.append(result)
+
+    @property
+    def is_unreachable(self) -> bool:
+        """Whether a place could not be reached or written."""
+        return bool(self.troubles) or any(result.trouble is not None for result in self.results)
+
+    @property
+    def exit_code(self) -> ExitCode:
+        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached, 4 if the brake holds a
+        batch."""
+        if self.is_unreachable:
+            return ExitCode.UNREACHABLE
+        if self.held:
+            return ExitCode.NEEDS_YES
+        failed = self.faults or self.counts.get("failed") or self.counts.get("waiting")
+        return ExitCode.FAILED if failed else ExitCode.DONE

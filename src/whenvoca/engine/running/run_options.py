@@ -1,0 +1,63 @@
+"""What a command wants of a run, and who answers where a workflow asks or a subject has to be chosen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import timedelta
+from typing import Any
+
+from msgspec import Struct
+
+from whenvoca.engine.acting.questions import Question
+from whenvoca.engine.running.brake import Held
+from whenvoca.errors import RequestFault
+
+_MOST_LISTED = 12
+
+
+class Candidate(Struct, frozen=True):
+    """A subject that may be chosen: its key, and what people know it by."""
+
+    key: str
+    label: str
+    said: str
+
+
+def nobody_answers(question: Question) -> Any:
+    """Where nobody can be asked: the default holds. Raises RequestFault where there is none."""
+    if question.default is not None:
+        return question.default
+    raise RequestFault(f'"{question.name}" is not given: {question.text}', mend=f"--give {question.name}=…")
+
+
+def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:
+    """Where nobody can be asked which one. Raises RequestFault, with a list of what there is."""
+    listed = "; ".join(each.said for each in candidates[:_MOST_LISTED])
+    more = f" and {len(candidates) - _MOST_LISTED} more" if len(candidates) > _MOST_LISTED else ""
+    option = "--row" if what == "row" else "--event"
+    raise RequestFault(f"which {what} is meant? There are: {listed}{more}", mend=f"choose by {option}")
+
+
+class Choice(Struct, frozen=True):
+    """The only subjects that a command is about: rows by their number in the sheet, events by UID, or any by key."""
+
+    rows: frozenset[int] = frozenset()
+    keys: frozenset[str] = frozenset()
+
+
+class Request(Struct, frozen=True):
+    """What a command wants of a run: which subjects, and whether what the brake holds may go. ``kept`` is of how many
+    runs that went well each is told by itself; all are counted. ``is_rehearsal``: it runs where nothing is written."""
+
+    choice: Choice | None = None
+    only: frozenset[str] | None = None  # keys of subjects: what else waits goes on waiting
+    allow: Callable[[Held], bool] = lambda held: False
+    brake_span: timedelta = timedelta()  # over how long the brake counts, besides the batch at hand
+    by_hand: frozenset[str] = frozenset()  # workflows that are started now, once: by the clock, or asked
+    answer: Callable[[Question], Any] = nobody_answers
+    pick: Callable[[str, Sequence[Candidate]], str] = nobody_picks
+    kept: int = 200
+    is_rehearsal: bool = False
+    look: frozenset[str] | None = None  # lower-case names of the only places that are looked at; None: all
+    stop: Callable[[], bool] = lambda: False  # whether to end when the step at hand is done
+    progress: Callable[[int, int], None] = lambda done, total: None

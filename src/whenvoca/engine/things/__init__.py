@@ -1,0 +1,1 @@
+"""What workflows see of events, tasks and messages: their fields, typed."""

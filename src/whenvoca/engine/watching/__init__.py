@@ -1,0 +1,1 @@
+"""The long run: places, clock and servers watched, workflows paused and resumed."""

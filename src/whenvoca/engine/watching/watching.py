@@ -1,0 +1,285 @@
+"""`watch`: takes up what is waiting as it comes, for weeks: files, servers and the clock, until it is told to stop."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Protocol
+
+from msgspec import Struct, field
+
+from whenvoca.engine.clock import Clock, PlayedClock
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.schedule import Job
+from whenvoca.engine.running.open_program import OpenPlaces, open_program
+from whenvoca.engine.running.outcome import Outcome
+from whenvoca.engine.running.presence import next_end
+from whenvoca.engine.running.run_options import Request
+from whenvoca.engine.running.run_workflows import run_workflows
+from whenvoca.engine.seeing.starts import next_due
+from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.engine.workspace.watch_status import end_health, write_health
+from whenvoca.errors import WhenvocaError
+from whenvoca.language import tree
+
+BRAKE_SPAN = timedelta(minutes=10)
+_LONGEST_NAP = 30.0  # seconds: then the health file is written anew, and a clock that was set is noticed
+_POLL = (20.0, 120.0)  # seconds between looks at a server: after a change, and when it has been quiet for long
+_TROUBLED = 600.0  # seconds between looks at a server that does not answer, at most
+_LOOK_ANYHOW = timedelta(minutes=10)  # files are looked at so often, whether a change was heard of or not
+
+
+class WatchPlaces(OpenPlaces, Protocol):
+    """What watching asks of places besides."""
+
+    def renewed(self) -> WatchPlaces:
+        """The same places, opened afresh but for what stays connected: nothing is remembered for weeks."""
+
+    def watched_paths(self) -> Mapping[str, Sequence[Path]]:
+        """The files and folders behind each place, by its lower-case name; none for a server."""
+
+    def listen(self, wake: Callable[[str], None]) -> None:
+        """From now on ``wake`` is called, from another thread, with a chat's name when something is said there."""
+
+
+class Waker(Protocol):
+    """Waits for something to happen."""
+
+    def watch(self, paths: Iterable[Path]) -> None:
+        """From now on hears of changes at these."""
+
+    def wait(self, seconds: float) -> set[Path]:
+        """Waits so long at most; answers the paths at which something changed."""
+
+    def poke(self, place: str) -> None:
+        """Ends the waiting, from any thread: something happened at that place."""
+
+    def poked(self) -> set[str]:
+        """The places at which something happened since this was last asked."""
+
+    @property
+    def is_stopped(self) -> bool:
+        """Whether the program has been told to stop."""
+
+
+class Loaded(Struct, frozen=True):
+    """The workspace as its files stand: its sound workflows, and what is wrong with the others."""
+
+    workspace: Workspace
+    workflows: Sequence[tree.Workflow]
+    places: WatchPlaces
+    faults: Sequence[str] = ()
+
+
+class Told(Protocol):
+    """Hears what watching has to say."""
+
+    def outcome(self, outcome: Outcome, at: datetime) -> None:
+        """What one round did."""
+
+    def trouble(self, text: str, *, is_over: bool) -> None:
+        """Something is wrong, or right again: said once, not every second."""
+
+    def note(self, text: str) -> None:
+        """Anything else worth a line."""
+
+
+class _Pace(Struct):
+    """How often a server is looked at."""
+
+    seconds: float = _POLL[0]
+    due: float = 0.0
+
+
+class Watch(Struct, kw_only=True):
+    """One `watch`. ``load`` reads the workspace's files; ``do_job`` carries out a command that another process handed
+    over."""
+
+    load: Callable[[], Loaded]
+    ledger: Ledger
+    clock: Clock
+    waker: Waker
+    told: Told
+    do_job: Callable[[Job], tuple[int, str, str]]
+    until: datetime | None = None
+    once: bool = False
+    _loaded: Loaded | None = None
+    _paces: dict[str, _Pace] = field(default_factory=dict)
+    _troubles: set[str] = field(default_factory=set)
+    _since: str = ""
+    _failed: bool = False
+
+    def work(self) -> bool:
+        """Watches until it is told to stop; answers whether every run went well."""
+        self._since = self.clock.now().isoformat()
+        self.ledger.drop_jobs()
+        look: frozenset[str] | None = None  # all places at first
+        must_load = True
+        last_full = self.clock.now()
+        try:
+            while not self.waker.is_stopped:
+                if must_load:
+                    look = self._load()
+                self._round(look)
+                if self.once or (self.until is not None and self.clock.now() >= self.until):
+                    break
+                following = self._next()
+                self._tell_health(following)
+                changed = self._wait(following)
+                must_load = any(self._is_setting(path) for path in changed)
+                look = self._to_look_at(changed)
+                if self.clock.now() - last_full > _LOOK_ANYHOW:
+                    last_full, look = self.clock.now(), None
+                self._do_jobs()
+        finally:
+            if self._loaded is not None:
+                end_health(self._loaded.workspace)
+        return not self._failed
+
+    # --- one round
+
+    def _load(self) -> frozenset[str] | None:
+        try:
+            self._loaded = self.load()
+        except WhenvocaError as error:
+            if self._loaded is None:
+                raise
+            self._heed({f"settings: {error.where}: {error.message}"}, "settings: ")
+            return None
+        self._heed({f"check: {fault}" for fault in self._loaded.faults}, "check: ")
+        self._heed(set(), "settings: ")
+        self._loaded.places.listen(self.waker.poke)
+        paths = [path for found in self._loaded.places.watched_paths().values() for path in found]
+        folder = self._loaded.workspace.folder
+        self.waker.watch([*paths, folder, folder / "workflows", self._loaded.workspace.state_folder])
+        return None
+
+    def _round(self, look: frozenset[str] | None) -> None:
+        """Looks at these places (None: all), and runs what waits."""
+        assert self._loaded is not None
+        loaded = self._loaded
+        places = loaded.places.renewed()
+        request = Request(brake_span=BRAKE_SPAN, look=look, kept=10**9, stop=lambda: self.waker.is_stopped)
+        try:
+            outcome = run_workflows(loaded.workspace, loaded.workflows, places, self.ledger, self.clock, request)
+        except WhenvocaError as error:
+            self._heed({f"run: {error.where}: {error.message}" if error.where else f"run: {error.message}"}, "run: ")
+            return
+        self._heed(set(), "run: ")
+        self._heed({f"place: {each}" for each in outcome.troubles}, "place: ")
+        for name, faults in outcome.told.items():
+            self._heed({f"data of {name}: {each}" for each in faults}, f"data of {name}: ")
+        circles = [
+            each for each in outcome.faults if each not in {one for faults in outcome.told.values() for one in faults}
+        ]
+        for each in circles:
+            self.told.trouble(each, is_over=False)
+        self._heed({f"held: {each.said}" for each in outcome.held}, "held: ")
+        self._failed = self._failed or bool(outcome.counts.get("failed"))
+        self.told.outcome(outcome, self.clock.now())
+        self._pace(outcome, look)
+
+    def _heed(self, now: set[str], kind: str) -> None:
+        """Tells what is newly wrong, and what is right again."""
+        before = {each for each in self._troubles if each.startswith(kind)}
+        for each in sorted(now - before):
+            self.told.trouble(each.removeprefix(kind), is_over=False)
+        for each in sorted(before - now):
+            self.told.trouble(each.removeprefix(kind), is_over=True)
+        self._troubles = (self._troubles - before) | now
+
+    # --- what comes next
+
+    def _next(self) -> datetime | None:
+        """The next moment that something waits for."""
+        assert self._loaded is not None
+        found = [next_end(self.ledger)]
+        paused = self.ledger.pauses()
+        for workflow in self._loaded.workflows:
+            trigger = workflow.trigger
+            if (
+                trigger is None
+                or trigger.definition.watches not in ("starts", "ends", "clock")
+                or workflow.identity in paused
+            ):
+                continue
+            with suppress(WhenvocaError):
+                program = open_program(workflow, self._loaded.places, self.ledger, self._loaded.workspace.zone)
+                zone = program.zone or self._loaded.workspace.zone
+                found.append(next_due(self.ledger, program.program, self.clock.now(), zone))
+        return min((each for each in found if each is not None), default=None)
+
+    def _wait(self, following: datetime | None) -> set[Path]:
+        """Lets time pass until then, or until something changes; a played clock is moved on instead."""
+        if isinstance(self.clock, PlayedClock):
+            ends = [each for each in (following, self.until) if each is not None]
+            if not ends:
+                self.until = self.clock.now()
+                return set()
+            self.clock.move_to(min(ends))
+            return set()
+        now, seconds = self.clock.now(), _LONGEST_NAP
+        for moment in (following, self.until):
+            if moment is not None:
+                seconds = min(seconds, max(0.0, (moment - now).total_seconds()))
+        for pace in self._paces.values():
+            seconds = min(seconds, max(0.0, pace.due - self.clock.tick()))
+        return self.waker.wait(seconds)
+
+    def _to_look_at(self, changed: set[Path]) -> frozenset[str]:
+        """The places at which something changed, and the servers whose turn it is."""
+        assert self._loaded is not None
+        found = {
+            name
+            for name, paths in self._loaded.places.watched_paths().items()
+            if any(path == each or each in path.parents for path in changed for each in paths)
+        }
+        found |= self.waker.poked()
+        found |= {name for name, pace in self._paces.items() if pace.due <= self.clock.tick()}
+        return frozenset(found)
+
+    def _pace(self, outcome: Outcome, look: frozenset[str] | None) -> None:
+        """When each server is looked at next: soon after a change, later when it is quiet, later still when it is
+        away."""
+        assert self._loaded is not None
+        for name, paths in self._loaded.places.watched_paths().items():
+            if paths or (look is not None and name not in look):
+                continue
+            pace = self._paces.setdefault(name, _Pace())
+            is_away = any(each.lower().startswith(name) for each in outcome.troubles)
+            if is_away:
+                pace.seconds = min(pace.seconds * 2, _TROUBLED)
+            else:
+                pace.seconds = _POLL[0] if outcome.seen else min(pace.seconds * 1.5, _POLL[1])
+            pace.due = self.clock.tick() + pace.seconds
+
+    def _is_setting(self, path: Path) -> bool:
+        """Whether a path is one of the workspace's own files."""
+        assert self._loaded is not None
+        folder = self._loaded.workspace.folder
+        return path == folder / "whenvoca.toml" or (path.parent == folder / "workflows" and path.suffix == ".voca")
+
+    # --- others
+
+    def _do_jobs(self) -> None:
+        while (job := self.ledger.next_job()) is not None:
+            code, out, err = self.do_job(job)
+            self.ledger.end_job(job.number, code, out, err)
+            self.told.note(f"handed over: whenvoca {' '.join(job.arguments)} (exit status {code})")
+
+    def _tell_health(self, following: datetime | None) -> None:
+        assert self._loaded is not None
+        write_health(
+            self._loaded.workspace,
+            {
+                "process": os.getpid(),
+                "since": self._since,
+                "looked": self.clock.now().isoformat(),
+                "next": following.astimezone(UTC).isoformat() if following else None,
+                "workflows": len(self._loaded.workflows),
+                "troubles": sorted(self._troubles),
+            },
+        )

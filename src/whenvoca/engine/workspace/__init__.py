@@ -1,0 +1,1 @@
+"""The workspace as a folder: its settings, its workflows checked, its ledger opened, its locks."""

@@ -1,0 +1,215 @@
+"""Reads and checks the workflow files of a workspace against its places."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, MutableMapping, Sequence
+from pathlib import Path
+from typing import Protocol
+
+from msgspec import Struct
+
+from whenvoca.engine.things.event import event_type
+from whenvoca.engine.things.task import task_type
+from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.errors import RequestFault, SourceFault
+from whenvoca.language import tree
+from whenvoca.language.checker import check_workflow
+from whenvoca.language.circles import find_circles, iter_steps
+from whenvoca.language.definitions import EVERY_PLACE, PlaceInfo, Vocabulary
+from whenvoca.language.faults import Fault, FaultList, nearest
+from whenvoca.language.field_checks import Surroundings
+from whenvoca.language.inference import fold_name
+from whenvoca.language.reader import read_workflow
+
+
+class PlaceLook(Protocol):
+    """What the check asks of the places."""
+
+    def info(self, name: str) -> PlaceInfo | None:
+        """What the checker needs of a place; None if there is none of that name."""
+
+    def names(self) -> list[str]:
+        """The names of all places."""
+
+    def kind_of(self, name: str) -> str:
+        """The kind of a place."""
+
+
+class ReadFile(Struct, frozen=True):
+    """A workflow file, read: its tree, its faults so far, and its text."""
+
+    path: Path
+    workflow: tree.Workflow
+    faults: FaultList
+    text: str
+
+
+class CheckResult(Struct, frozen=True):
+    """The outcome of a check: workflows with their faults, by file, and what else is worth saying."""
+
+    workflows: tuple[tree.Workflow, ...]
+    faults: Mapping[str, Sequence[Fault]]
+    warnings: tuple[str, ...]
+    exits: tuple[int, ...] = ()  # of places that cannot be reached
+
+    @property
+    def hard_faults(self) -> list[Fault]:
+        """Faults of the workflows themselves: with one of them nothing runs."""
+        return [fault for faults in self.faults.values() for fault in faults if not fault.in_data]
+
+    @property
+    def all_faults(self) -> list[Fault]:
+        """Every fault, those of the data too."""
+        return [fault for faults in self.faults.values() for fault in faults]
+
+
+def read_file(path: Path, shown: str, vocabulary: Vocabulary) -> ReadFile:
+    """The workflow in that file. Raises SourceFault if it cannot be read as text."""
+    try:
+        text = path.read_bytes().decode("utf-8-sig")
+    except FileNotFoundError as error:
+        raise SourceFault("there is no such file", where=shown) from error
+    except IsADirectoryError as error:
+        raise SourceFault("is a folder, and a workflow file is wanted here", where=shown) from error
+    except OSError as error:
+        raise SourceFault(f"cannot be read: {error.strerror}", where=shown) from error
+    except UnicodeDecodeError as error:
+        line = path.read_bytes()[: error.start].count(b"\n") + 1
+        raise SourceFault(f"is no UTF-8 text (line {line})", where=shown, mend="save it as UTF-8") from error
+    if "\x00" in text:
+        raise SourceFault("is no text", where=shown, mend="a workflow is a text file")
+    workflow, faults = read_workflow(path.stem, shown, text, vocabulary)
+    return ReadFile(path, workflow, faults, text)
+
+
+def choose_files(workspace: Workspace, names: Sequence[str]) -> list[Path]:
+    """The files of the workflows named (by name or path), or all. Raises RequestFault for a name that is none."""
+    files = workspace.workflow_files()
+    if not names:
+        return files
+    by_name = {path.stem.lower(): path for path in files}
+    chosen = []
+    for name in names:
+        path = by_name.get(name.lower().removesuffix(".voca"))
+        if path is None and ("/" in name or name.endswith(".voca") or Path(name).exists()):
+            path = Path(name)
+        if path is None:
+            raise RequestFault(f'there is no workflow "{name}"', mend=nearest(name, [each.stem for each in files]))
+        chosen.append(path)
+    return chosen
+
+
+def choose_workflows(result: CheckResult, names: Sequence[str]) -> list[tree.Workflow]:
+    """The workflows named, sound or not. Raises RequestFault where one cannot be read at all."""
+    if not result.workflows:
+        raise RequestFault(f"there is no workflow {', '.join(names)} that can be read")
+    return list(result.workflows)
+
+
+def check_files(
+    workspace: Workspace,
+    paths: Iterable[Path],
+    vocabulary: Vocabulary,
+    places: PlaceLook,
+    just_read: MutableMapping[Path, ReadFile] | None = None,
+) -> CheckResult:
+    """Reads and checks these files; all faults at once. ``just_read`` are files that were just read: each is used
+    once."""
+    read: list[ReadFile] = []
+    faults: dict[str, Sequence[Fault]] = {}
+    for path in paths:
+        shown = shown_path(workspace, path)
+        try:
+            found = just_read.pop(path, None) if just_read else None
+            read.append(found if found is not None else read_file(path, shown, vocabulary))
+        except SourceFault as fault:
+            faults[shown] = [Fault(shown, None, fault.message, fault.mend)]
+    infos: dict[str, PlaceInfo] = {}
+    for each in read:
+        for name in expand_places(places_of(each.workflow), places):
+            if name.lower() not in infos and (info := places.info(name)) is not None:
+                infos[name.lower()] = info
+    known = {name.lower(): infos.get(name.lower()) or PlaceInfo(name=name, kind="") for name in places.names()}
+    around = Surroundings(_with_kinds(known, places), workspace.people_names, event_type, task_type)
+    for each in read:
+        faults[each.workflow.file] = check_workflow(each.workflow, each.faults, around)
+    _add_circles(read, faults)
+    warnings = [f"{info.name}: {warning}" for info in infos.values() for warning in info.warnings]
+    for each in read:
+        for place in each.workflow.trigger.places if each.workflow.trigger else ():
+            if (info := infos.get(place.lower())) is not None and info.key_warning:
+                warnings.append(f"{info.name}: {info.key_warning}")
+    warnings = list(dict.fromkeys(warnings))
+    warnings += _invitation_warnings(read, workspace)
+    exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)
+    return CheckResult(tuple(each.workflow for each in read), faults, tuple(warnings), exits)
+
+
+def _with_kinds(known: Mapping[str, PlaceInfo], places: PlaceLook) -> dict[str, PlaceInfo]:
+    """Places that no workflow names are not opened; only their kind is told, for “did you mean”."""
+    kind_of = places.kind_of
+    return {
+        name: info if info.kind else PlaceInfo(name=info.name, kind=kind_of(info.name)) for name, info in known.items()
+    }
+
+
+def shown_path(workspace: Workspace, path: Path) -> str:
+    """A file as messages call it: from the workspace's folder on."""
+    try:
+        return path.resolve().relative_to(workspace.folder.resolve()).as_posix()
+    except ValueError:
+        return str(path)
+
+
+def places_of(workflow: tree.Workflow) -> list[str]:
+    """The names of places that a workflow speaks of."""
+    names = [*workflow.trigger.places] if workflow.trigger else []
+    for step in iter_steps(workflow):
+        names += step.places
+    return list(dict.fromkeys(names))
+
+
+def expand_places(names: Iterable[str], places: PlaceLook) -> list[str]:
+    """The names, with all calendars for a word that stands for any of them."""
+    every = [name for name in places.names() if places.kind_of(name) == "calendar"]
+    return list(dict.fromkeys(each for name in names for each in (every if name == EVERY_PLACE else [name])))
+
+
+def written_columns(workflows: Iterable[tree.Workflow]) -> dict[str, list[str]]:
+    """The columns that workflows write, by lower-case place: as the workflow writes them, in order."""
+    found: dict[str, dict[str, str]] = {}
+    for workflow in workflows:
+        subject_place = workflow.trigger.places[0] if workflow.trigger and workflow.trigger.places else ""
+        for step in iter_steps(workflow):
+            if step.definition.columns_as_fields:
+                place = (step.places[-1] if step.places else subject_place).lower()
+                columns = found.setdefault(place, {})
+                for line in step.fields:
+                    if step.definition.field(line.word) is None:
+                        columns.setdefault(fold_name(line.word), line.as_written)
+    return {place: list(columns.values()) for place, columns in found.items()}
+
+
+def _add_circles(read: Sequence[ReadFile], faults: dict[str, Sequence[Fault]]) -> None:
+    by_file = {each.workflow.file: each for each in read}
+    for workflow, step, path in find_circles([each.workflow for each in read]):
+        said = " → ".join(path)
+        collected = by_file[workflow.file].faults
+        collected.add(
+            step.spot,
+            f"these workflows would start each other without end: {said}",
+            "put a where into one of them that ends it",
+        )
+        faults[workflow.file] = collected.sorted()
+
+
+def _invitation_warnings(read: Sequence[ReadFile], workspace: Workspace) -> list[str]:
+    found = []
+    for each in read:
+        if any(line.word == "invite" for step in iter_steps(each.workflow) for line in step.fields):
+            sender = "" if workspace.people.organizer else '; say who invites: organizer = "…" below [workspace]'
+            found.append(
+                f"{each.workflow.name}: invite marks the event as an invitation; this version sends no letters "
+                f"itself{sender}"
+            )
+    return found

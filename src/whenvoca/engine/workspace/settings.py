@@ -1,0 +1,279 @@
+"""The workspace: the folder with whenvoca.toml, the workflows and the ledger; its settings, read and checked."""
+
+from __future__ import annotations
+
+import os
+import re
+import tomllib
+from collections.abc import Mapping, Sequence
+from datetime import time
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+
+from whenvoca.engine.lineage import new_root
+from whenvoca.engine.people import People, Person
+from whenvoca.errors import SettingsFault
+from whenvoca.language.faults import nearest
+from whenvoca.values.numbers import is_address
+from whenvoca.values.zones import load_zone
+
+FILE = "whenvoca.toml"
+_TABLES = ("workspace", "people", "places")
+_WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer")
+_PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
+_PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
+# Kinds that workflows of later versions use; they may stand in a workspace already.
+LATER_KINDS = ("mailbox", "form", "hook")
+
+
+class Workspace(Struct, frozen=True):
+    """The settings of a workspace. ``places`` are the tables as they stand, checked by the kind that reads them."""
+
+    folder: Path
+    text: str
+    name: str
+    root: str
+    zone: ZoneInfo
+    places: Mapping[str, Mapping[str, Any]]
+    people: People
+    dates: str = ""
+    week_starts: str = "monday"
+    hours: tuple[time, time] = (time(8, 30), time(17, 30))  # working hours
+    patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
+    people_names: frozenset[str] = field(default_factory=frozenset)
+
+    @property
+    def state_folder(self) -> Path:
+        """Where the ledger stands: .whenvoca, its owner's only."""
+        return self.folder / ".whenvoca"
+
+    def workflow_files(self) -> list[Path]:
+        """All workflow files, by name."""
+        return sorted((self.folder / "workflows").glob("*.voca"))
+
+    def make_state_folder(self) -> Path:
+        """The state folder, made if it is not there. Raises SettingsFault where it cannot be."""
+        try:
+            self.state_folder.mkdir(mode=0o700, exist_ok=True)
+        except OSError as error:
+            raise SettingsFault(
+                f"the folder of the ledger cannot be made: {error.strerror}",
+                where=str(self.state_folder),
+                mend="the workspace has to be writable",
+            ) from error
+        return self.state_folder
+
+
+def find_workspace(start: Path | None = None) -> Path:
+    """The nearest folder upwards from here that holds a whenvoca.toml. Raises SettingsFault if there is none."""
+    try:
+        start = start or Path.cwd()
+    except OSError as error:
+        raise SettingsFault(
+            "this folder is no longer there", mend="go to another one, or name it: --workspace DIR"
+        ) from error
+    for folder in (start, *start.parents):
+        if (folder / FILE).is_file():
+            return folder
+    raise SettingsFault(
+        f"there is no {FILE} here or above", where=str(start), mend="whenvoca new DIR makes a workspace"
+    )
+
+
+def load_workspace(folder: Path) -> Workspace:
+    """The workspace in that folder. Raises SettingsFault with the line of the fault."""
+    path = folder / FILE
+    try:
+        text = path.read_text(encoding="utf-8-sig")
+    except FileNotFoundError as error:
+        raise SettingsFault(
+            f"there is no {FILE}", where=str(folder), mend="whenvoca new DIR makes a workspace"
+        ) from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise SettingsFault(f"cannot be read: {error}", where=str(path)) from error
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise SettingsFault(f"is no TOML: {error}", where=FILE) from error
+    return _Reader(folder, text, data).read()
+
+
+class _Reader:
+    def __init__(self, folder: Path, text: str, data: dict[str, Any]) -> None:
+        self._folder = folder
+        self._text = text
+        self._data = data
+
+    def read(self) -> Workspace:
+        for table in self._data:
+            if table not in _TABLES:
+                self._refuse(table, "", f'there is no table "{table}"', nearest(table, _TABLES))
+        head = self._table("workspace", "", self._data.get("workspace", {}), _WORKSPACE_KEYS)
+        zone_name = head.get("zone")
+        if not zone_name:
+            self._refuse(
+                "workspace", "", "the workspace has no zone", 'such as zone = "Europe/Lisbon" below [workspace]'
+            )
+        people = self._people()
+        week = head.get("week", {})
+        return Workspace(
+            folder=self._folder,
+            text=self._text,
+            name=str(head.get("name", self._folder.name)),
+            root=str(head.get("root", "")),
+            zone=self._zone("workspace", str(zone_name)),
+            places=self._places(),
+            people=People.of(people, self._organizer(head)),
+            dates=str(head.get("dates", "")),
+            week_starts=str(week.get("starts", "monday")) if isinstance(week, dict) else "monday",
+            hours=self._hours(week),
+            patience=self._seconds(head.get("wait", "5 seconds")),
+            people_names=frozenset(each.name.lower() for each in people),
+        )
+
+    def _refuse(self, table: str, key: str, message: str, mend: str = "") -> None:
+        line = line_of(self._text, table, key)
+        raise SettingsFault(message, where=f"{FILE}:{line}" if line else FILE, mend=mend)
+
+    def _table(self, table: str, said: str, found: Any, known: tuple[str, ...]) -> dict[str, Any]:
+        if not isinstance(found, dict):
+            self._refuse(table, "", f"{said or table} is no table", f"written: [{table}]")
+        for key in found:
+            if key not in known:
+                self._refuse(
+                    table, key, f'there is no setting "{key}"{" of " + said if said else ""}', nearest(key, known)
+                )
+        return dict(found)
+
+    def _zone(self, table: str, name: str) -> ZoneInfo:
+        try:
+            return load_zone(name)
+        except SettingsFault as fault:
+            self._refuse(table, "zone", fault.message, fault.mend)
+            raise
+
+    def _seconds(self, text: Any) -> float:
+        from whenvoca.values.durations import parse_duration
+
+        span = parse_duration(str(text))
+        if span is None:
+            self._refuse("workspace", "wait", f'wait = "{text}" is no duration', 'such as wait = "10 seconds"')
+        assert span is not None
+        return float(span.to_seconds())
+
+    def _hours(self, week: Any) -> tuple[time, time]:
+        text = str(week.get("hours", "08:30-17:30")) if isinstance(week, dict) else "08:30-17:30"
+        try:
+            begin, end = (time.fromisoformat(part.strip()) for part in text.split("-"))
+        except ValueError:
+            self._refuse("workspace", "week", f'hours = "{text}" are no working hours', 'such as hours = "08:30-17:30"')
+            raise
+        return begin, end
+
+    def _organizer(self, head: Mapping[str, Any]) -> str:
+        organizer = str(head.get("organizer", ""))
+        if organizer and not is_address(organizer):
+            self._refuse("workspace", "organizer", f'"{organizer}" is no e-mail address')
+        senders = [str(place.get("from", "")) for place in self._places().values() if place.get("kind") == "outbox"]
+        return organizer or next((sender for sender in senders if is_address(sender)), "")
+
+    def _people(self) -> list[Person]:
+        found = []
+        people = self._data.get("people", {})
+        if not isinstance(people, dict):
+            self._refuse("people", "", "people is no table", "written: [people.ines]")
+        for name, person in people.items():
+            settings = self._table(f"people.{name}", name, person, _PERSON_KEYS)
+            mail = str(settings.get("mail", ""))
+            if mail and not is_address(mail):
+                self._refuse(f"people.{name}", "mail", f'"{mail}" is no e-mail address')
+            zone = self._zone(f"people.{name}", str(settings["zone"])) if "zone" in settings else None
+            password = settings.get("password", {})
+            if not isinstance(password, dict):
+                self._refuse(
+                    f"people.{name}", "password", "a password never stands here", 'such as { env = "INES_CHAT" }'
+                )
+            found.append(Person(str(name), mail, str(settings.get("chat", name)), zone, dict(password)))
+        return found
+
+    def _places(self) -> dict[str, Mapping[str, Any]]:
+        places = self._data.get("places", {})
+        if not isinstance(places, dict):
+            self._refuse("places", "", "places is no table", "written: [places.requests]")
+        seen: dict[str, str] = {}
+        for name, settings in places.items():
+            table = f"places.{name}"
+            if not isinstance(settings, dict):
+                self._refuse(table, "", f"{name} is no table", f"written: [{table}]")
+            if not _PLACE_NAME.match(name):
+                self._refuse(
+                    table, "", f'"{name}" is no name of a place', "a name is one word of letters, digits and hyphens"
+                )
+            if name.lower() in seen:
+                self._refuse(table, "", f'two places are called "{name}"', "case does not tell names apart")
+            seen[name.lower()] = name
+        return dict(places)
+
+
+def line_of(text: str, table: str, key: str = "") -> int:
+    """The line on which a table, or a key in it, stands; 0 if it is not found."""
+    header = re.compile(r"\s*\[" + r"\s*\.\s*".join(f'"?{re.escape(part)}"?' for part in table.split(".")) + r"\s*\]")
+    inside, line_of_table = False, 0
+    for number, line in enumerate(text.splitlines(), 1):
+        if re.match(r"\s*\[", line):
+            inside = bool(header.match(line))
+            if inside:
+                line_of_table = number
+        elif inside and key and re.match(rf'\s*"?{re.escape(key)}"?\s*=', line):
+            return number
+    return line_of_table
+
+
+def ensure_root(workspace: Workspace) -> str:
+    """The root of identities; a missing one is written into whenvoca.toml and answered, an existing one gives ""."""
+    return "" if workspace.root else write_root(workspace, new_root())
+
+
+def write_root(workspace: Workspace, root: str) -> str:
+    """Writes the root into whenvoca.toml, everything else in it kept, comments too."""
+    import tomlkit
+
+    document = tomlkit.parse((workspace.folder / FILE).read_text(encoding="utf-8-sig"))
+    head: Any = document["workspace"]
+    head["root"] = root
+    _write_settings(workspace, tomlkit.dumps(document))
+    return root
+
+
+def add_place(workspace: Workspace, name: str, settings: Mapping[str, Any], comments: Sequence[str] = ()) -> None:
+    """Adds a place to whenvoca.toml, at its end, everything else kept."""
+    import tomlkit
+
+    text = (workspace.folder / FILE).read_text(encoding="utf-8-sig")
+    table = tomlkit.table()
+    for comment in comments:
+        table.add(tomlkit.comment(comment))
+    for key, value in settings.items():
+        if isinstance(value, Mapping):
+            inline = tomlkit.inline_table()
+            inline.update(value)
+            table.add(key, inline)
+        else:
+            table.add(key, value)
+    added = tomlkit.document()
+    added.add("places", tomlkit.table(is_super_table=True).add(name, table))
+    _write_settings(workspace, text.rstrip("\n") + "\n\n" + tomlkit.dumps(added))
+
+
+def _write_settings(workspace: Workspace, text: str) -> None:
+    path = workspace.folder / FILE
+    temporary = path.with_name(f".{FILE}.tmp")
+    try:
+        temporary.write_text(text, encoding="utf-8", newline="")
+        os.replace(temporary, path)
+    except OSError as error:
+        temporary.unlink(missing_ok=True)
+        raise SettingsFault(f"cannot be written: {error.strerror}", where=str(path)) from error
