@@ -657,21 +657,23 @@ def next_start_after_a_change(folder: Path, repeats: int = 30) -> tuple[float, f
     from whenvoca.engine.running.open_program import open_program
     from whenvoca.engine.seeing.observing import observe_calendar
     from whenvoca.engine.seeing.starts import take_up_starts
-    from whenvoca.kit import open_kit
+    from whenvoca.open_workspace import open_workspace
 
-    kit = open_kit(folder, RealClock())
-    (workflow,) = kit.check().workflows
+    opened = open_workspace(folder, RealClock())
+    (workflow,) = opened.check().workflows
     ledger = SqliteLedger(folder / ".whenvoca/ledger.sqlite")
-    program = open_program(workflow, kit.places, ledger, kit.workspace.zone)
+    program = open_program(workflow, opened.places, ledger, opened.workspace.zone)
     (source,) = program.sources.values()
     searches, readings = [], []
     for number in range(repeats):
         path = folder / f"cal/e{number * 10:06}.ics"
         path.write_bytes(path.read_bytes().replace(b"SUMMARY:E", b"SUMMARY:F"))
-        observe_calendar(ledger, source.calendar, kit.clock.now())  # type: ignore[attr-defined]
-        readings.append(timed(lambda path=path: read_events(path.read_bytes(), kit.workspace.zone)))
-        now = kit.clock.now()
-        searches.append(timed(lambda now=now: take_up_starts(ledger, program.program, source, now, kit.workspace.zone)))
+        observe_calendar(ledger, source.calendar, opened.clock.now())  # type: ignore[attr-defined]
+        readings.append(timed(lambda path=path: read_events(path.read_bytes(), opened.workspace.zone)))
+        now = opened.clock.now()
+        searches.append(
+            timed(lambda now=now: take_up_starts(ledger, program.program, source, now, opened.workspace.zone))
+        )
     ledger.close()
     return statistics.median(searches), statistics.median(readings)
 

@@ -26,19 +26,19 @@ class ExitCode(IntEnum):
 
 
 class WhenvocaError(Exception):
-    """The root: ``message`` says what is wrong, ``where`` names the spot, ``mend`` what to do about it."""
+    """The root: ``message`` says what is wrong, ``where`` names the spot, ``fix`` what to do about it."""
 
     exit_code = ExitCode.UNFORESEEN
 
-    def __init__(self, message: str, *, where: str = "", mend: str = "") -> None:
+    def __init__(self, message: str, *, where: str = "", fix: str = "") -> None:
         super().__init__(message)
         self.message = message
         self.where = where
-        self.mend = mend
+        self.fix = fix
 
     def __str__(self) -> str:
         text = f"{self.where}: {self.message}" if self.where else self.message
-        return f"{text}; {self.mend}" if self.mend else text
+        return f"{text}; {self.fix}" if self.fix else text
 
 
 class RequestFault(WhenvocaError):
@@ -69,6 +69,6 @@ class PlaceTrouble(WhenvocaError):
 
     exit_code = ExitCode.UNREACHABLE
 
-    def __init__(self, message: str, *, where: str = "", mend: str = "", is_passing: bool = False) -> None:
-        super().__init__(message, where=where, mend=mend)
+    def __init__(self, message: str, *, where: str = "", fix: str = "", is_passing: bool = False) -> None:
+        super().__init__(message, where=where, fix=fix)
         self.is_passing = is_passing

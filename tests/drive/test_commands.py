@@ -169,8 +169,8 @@ def test_words_come_from_the_definitions(capsys: pytest.CaptureFixture[str]) -> 
 
 
 def test_language_page_is_current() -> None:
-    from whenvoca.kit import VOCABULARY
     from whenvoca.language.reference import render_page
+    from whenvoca.open_workspace import VOCABULARY
 
     assert Path("docs/language.md").read_text(encoding="utf-8") == render_page(VOCABULARY), (
         "make docs/language.md anew: make reference"

@@ -203,7 +203,7 @@ def test_choices_are_taken_without_regard_to_case_and_the_nearest_is_named() -> 
     assert read_answer(question, "north", AZORES) == "North"
     with pytest.raises(RequestFault, match="none of the choices") as caught:
         read_answer(question, "Nroth", AZORES)
-    assert "North" in caught.value.mend
+    assert "North" in caught.value.fix
 
 
 def test_people_are_found_by_whatever_they_are_known_by() -> None:

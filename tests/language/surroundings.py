@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from whenvoca.engine.things.event import event_type
-from whenvoca.kit import VOCABULARY
 from whenvoca.language.checker import check_workflow
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo
 from whenvoca.language.faults import Fault
 from whenvoca.language.field_checks import Surroundings
 from whenvoca.language.reader import read_workflow
+from whenvoca.open_workspace import VOCABULARY
 from whenvoca.values.kinds import Kind
 
 
@@ -33,7 +33,7 @@ COLUMNS = (
         "date",
         status="ambiguous",
         doubt="s.csv, K2: 03/04/2027 can be two days",
-        mend='dates = "day first"',
+        fix='dates = "day first"',
     ),
     ColumnInfo(name="Empty one", letter="L", kind=Kind.TEXT),
     _column("№", "M", "number"),
@@ -46,7 +46,7 @@ PLACES = {
     ),
     "fresh": PlaceInfo(name="fresh", kind="sheet"),
     "fixed": PlaceInfo(name="fixed", kind="sheet", readonly=True, columns=COLUMNS),
-    "gone": PlaceInfo(name="gone", kind="sheet", trouble="there is no such file", trouble_mend="look at its path"),
+    "gone": PlaceInfo(name="gone", kind="sheet", trouble="there is no such file", trouble_fix="look at its path"),
     "domes": PlaceInfo(name="domes", kind="calendar"),
     "staff": PlaceInfo(name="staff", kind="calendar", readonly=True),
     "chat": PlaceInfo(name="chat", kind="chat", unavailable="this version has no places of the kind chat"),

@@ -518,7 +518,7 @@ def test_fault_is_told_with_place_and_mend(name: str, text: str, expected: list[
     told = []
     for fault in faults_of(text):
         place = f"{fault.where.removeprefix('test.voca:')} " if fault.spot else ""
-        told.append(f"{place}{fault.message}" + (f" | {fault.mend}" if fault.mend else ""))
+        told.append(f"{place}{fault.message}" + (f" | {fault.fix}" if fault.fix else ""))
     assert told == expected
 
 
@@ -671,5 +671,5 @@ def test_fault_of_what_changes_and_goes_is_told(name: str, text: str, expected: 
     told = []
     for fault in faults_of(text):
         place = f"{fault.where.removeprefix('test.voca:')} " if fault.spot else ""
-        told.append(f"{place}{fault.message}" + (f" | {fault.mend}" if fault.mend else ""))
+        told.append(f"{place}{fault.message}" + (f" | {fault.fix}" if fault.fix else ""))
     assert told == expected

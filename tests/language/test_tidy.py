@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from whenvoca.kit import VOCABULARY
 from whenvoca.language.reader import read_workflow
 from whenvoca.language.tidy import tidy_text
+from whenvoca.open_workspace import VOCABULARY
 
 UNTIDY = """\
 # first

@@ -21,7 +21,7 @@ from whenvoca.engine.clock import RealClock
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.lineage import Lineage
-from whenvoca.engine.place_protocols import CalendarFace, CalendarLook, MovedOn, Resource
+from whenvoca.engine.place_protocols import CalendarChanges, CalendarFace, MovedOn, Resource
 from whenvoca.engine.seeing.observing import observe_calendar
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.places.calendar.dav import DavCalendar
@@ -231,7 +231,7 @@ def test_deletion_goes_through_only_on_the_version_it_was_decided_on(calendar: C
 
 def looked(
     calendar: CalendarFace, known: dict[str, Resource], cursor: str
-) -> tuple[CalendarLook, dict[str, Resource], str]:
+) -> tuple[CalendarChanges, dict[str, Resource], str]:
     look = calendar.look(known, cursor)
     fresh = {name: resource for name, (resource, _) in look.changed.items()} | look.stamped
     return look, {name: each for name, each in {**known, **fresh}.items() if name not in look.gone}, look.cursor

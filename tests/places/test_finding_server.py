@@ -102,7 +102,7 @@ def test_server_of_a_domain(domain: str, address: str, nameserver: str) -> None:
 def test_records_that_are_not_followed(domain: str, said: str, nameserver: str) -> None:
     with pytest.raises(PlaceTrouble, match=said) as caught:
         find_server(domain, "domes", nameserver=nameserver)
-    assert (caught.value.where, bool(caught.value.mend)) == (f"domes, {domain}", True)
+    assert (caught.value.where, bool(caught.value.fix)) == (f"domes, {domain}", True)
 
 
 def test_name_server_that_is_away_is_trouble_that_passes() -> None:

@@ -11,14 +11,23 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from whenvoca.calendars.event import Event
-from whenvoca.reports.week import PALETTE, Shown, bar_rows, colour_of, lay_out_week, monday_of, shown_hours, time_label
+from whenvoca.reports.week import (
+    PALETTE,
+    ShownEvent,
+    bar_rows,
+    colour_of,
+    lay_out_week,
+    monday_of,
+    shown_hours,
+    time_label,
+)
 
 AZORES = ZoneInfo("Atlantic/Azores")
 MONDAY = date(2027, 3, 22)  # its Sunday has 23 hours
 
 
-def shown(start: datetime | date, end: datetime | date, **more: Any) -> Shown:
-    return Shown(Event(uid=f"{start} {end}", start=start, end=end, **more), "domes")
+def shown(start: datetime | date, end: datetime | date, **more: Any) -> ShownEvent:
+    return ShownEvent(Event(uid=f"{start} {end}", start=start, end=end, **more), "domes")
 
 
 def at(day: int, hour: int, minute: int = 0) -> datetime:
@@ -85,7 +94,7 @@ EVENTS = st.lists(
 
 
 @given(EVENTS)
-def test_no_two_pieces_cover_each_other(found: list[Shown]) -> None:
+def test_no_two_pieces_cover_each_other(found: list[ShownEvent]) -> None:
     week = lay_out_week(found, MONDAY, AZORES)
     for number, one in enumerate(week.pieces):
         assert 0 <= one.day < 7

@@ -34,7 +34,7 @@ def test_moment_in_a_gap_is_reported() -> None:
 def test_moment_in_an_overlap_is_reported_with_both_offsets() -> None:
     with pytest.raises(RowFault, match="comes twice") as caught:
         to_moment(datetime(2027, 10, 31, 0, 30), AZORES)
-    assert caught.value.mend == 'give the offset too: "2027-10-31 00:30+00:00" or "2027-10-31 00:30-01:00"'
+    assert caught.value.fix == 'give the offset too: "2027-10-31 00:30+00:00" or "2027-10-31 00:30-01:00"'
 
 
 def test_first_moment_of_a_day_is_not_always_midnight() -> None:
@@ -45,7 +45,7 @@ def test_first_moment_of_a_day_is_not_always_midnight() -> None:
 def test_unknown_zone_names_the_nearest() -> None:
     with pytest.raises(SettingsFault, match='there is no zone "Atlantic/Azore"') as caught:
         load_zone("Atlantic/Azore")
-    assert "Atlantic/Azores" in caught.value.mend
+    assert "Atlantic/Azores" in caught.value.fix
 
 
 @pytest.mark.parametrize(

@@ -50,10 +50,10 @@ def read_through_library(data: bytes, zone: ZoneInfo, *, file: str = "", noun: N
         events = calendar.walk("VEVENT")
         if without := [each for each in events if not each.get("DTSTART")]:
             title = str(without[0].get("SUMMARY", "")) or str(without[0].get("UID", ""))
-            raise SourceFault(f'the event "{title}" has no start', mend="give it one there, or take it away")
+            raise SourceFault(f'the event "{title}" has no start', fix="give it one there, or take it away")
         return [to_event(component, zone) for component in events]
     except WhenvocaError as error:
-        raise SourceFault(error.message, where=file, mend=error.mend) from error
+        raise SourceFault(error.message, where=file, fix=error.fix) from error
     except (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
         reason = str(error).splitlines()[0][:120] if str(error) else type(error).__name__
         raise SourceFault(f"is no iCalendar file that can be read: {reason}", where=file) from error
@@ -64,7 +64,7 @@ def _refuse_strange_zone(value: Any) -> None:
     moment, name = getattr(value, "dt", None), str(getattr(value, "params", {}).get("TZID", ""))
     if name and isinstance(moment, datetime) and moment.tzinfo is None:
         raise SourceFault(
-            f'there is no time zone "{name}", and the file does not say what it is', mend="correct the zone there"
+            f'there is no time zone "{name}", and the file does not say what it is', fix="correct the zone there"
         )
 
 
@@ -77,7 +77,7 @@ def refuse_cut(data: bytes, file: str) -> None:
         raise SourceFault(
             "is cut in the middle: END:VCALENDAR is missing",
             where=file,
-            mend="restore it from a backup or take it away",
+            fix="restore it from a backup or take it away",
         )
 
 

@@ -26,7 +26,7 @@ def ended_before(master: Event, occurrence: Event, others: tuple[Event, ...]) ->
         raise RowFault(
             f'of "{master.title}" {len(later)} occurrences after {at:%Y-%m-%d} were changed one by one and would be '
             "lost",
-            mend="change or delete those first",
+            fix="change or delete those first",
         )
     parts = [part for part in master.rule.split(";") if part.split("=")[0].upper() not in ("UNTIL", "COUNT")]
     last = at - (timedelta(seconds=1) if isinstance(at, datetime) else timedelta(days=1))
@@ -81,9 +81,9 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
     if others and changed.start != occurrence.start:
         raise RowFault(
             f'of "{master.title}" {len(others)} occurrences were changed one by one and would be lost',
-            mend="change or delete those first",
+            fix="change or delete those first",
         )
-    rule = turned_rule(occurrence, changed, master.rule)
+    rule = shifted_rule(occurrence, changed, master.rule)
     if (
         isinstance(changed.start, datetime)
         and isinstance(occurrence.start, datetime)
@@ -124,7 +124,7 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
     raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
 
 
-def turned_rule(before: Event, after: Event, rule: str) -> str:
+def shifted_rule(before: Event, after: Event, rule: str) -> str:
     """The rule of a series whose event moved so: where it goes to another day, its weekdays turn with it."""
     days = (_day_of(after.start) - _day_of(before.start)).days
     return moved_rule(rule, days) if days else rule
@@ -144,14 +144,14 @@ def moved_rule(rule: str, days: int) -> str:
             codes = value.upper().split(",")
             if any(code not in _CODES for code in codes):
                 raise RowFault(
-                    f"a series on {value} cannot be moved to another day by one of its occurrences", mend="make it anew"
+                    f"a series on {value} cannot be moved to another day by one of its occurrences", fix="make it anew"
                 )
             value = ",".join(_CODES[(_CODES.index(code) + days) % 7] for code in codes)
         elif name.upper() in ("BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "BYMONTH"):
             raise RowFault(
                 "a series on certain days of the month or year cannot be moved to another day by one of its "
                 "occurrences",
-                mend="make it anew",
+                fix="make it anew",
             )
         found.append(f"{name}={value}")
     return ";".join(found)

@@ -16,9 +16,9 @@ from whenvoca.cli.output import Column, console, say, say_next, show_json, show_
 from whenvoca.cli.week_grid import show_week
 from whenvoca.engine.place_protocols import CalendarFace, Resource
 from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SourceFault, WhenvocaError
-from whenvoca.kit import Kit
 from whenvoca.language.faults import nearest
-from whenvoca.reports.week import Shown, lay_out_week, monday_of
+from whenvoca.open_workspace import OpenWorkspace
+from whenvoca.reports.week import ShownEvent, lay_out_week, monday_of
 from whenvoca.values.zones import first_moment, load_zone
 
 _DAYS = 14
@@ -51,23 +51,23 @@ def command(
 
     Example: whenvoca agenda domes --from 2027-03-15 --week
     """
-    kit = common.open()
-    zone = load_zone(common.zone) if common.zone else kit.workspace.zone
-    today = kit.clock.now().astimezone(zone).date()
+    opened = common.open()
+    zone = load_zone(common.zone) if common.zone else opened.workspace.zone
+    today = opened.clock.now().astimezone(zone).date()
     first = _day(begin, zone, "--from") if begin else today
-    names = _choose(kit, calendars)
+    names = _choose(opened, calendars)
     if week or png or html:
-        first = monday_of(first, kit.workspace.week_starts)
+        first = monday_of(first, opened.workspace.week_starts)
         last = first + timedelta(days=7)
     else:
         last = _day(until, zone, "--until") if until else first + timedelta(days=_DAYS)
     if last <= first:
         raise RequestFault(
-            "--until is not later than --from", mend="--until is the first day that is not shown any more"
+            "--until is not later than --from", fix="--until is the first day that is not shown any more"
         )
-    shown, unread = _collect(kit, names, first_moment(first, zone), first_moment(last, zone), zone)
+    shown, unread = _collect(opened, names, first_moment(first, zone), first_moment(last, zone), zone)
     if png or html:
-        _draw(kit, shown, names, first, zone, today, png, html, common)
+        _draw(opened, shown, names, first, zone, today, png, html, common)
     elif common.as_json:
         show_json(
             {
@@ -91,26 +91,26 @@ def _day(text: str, zone: ZoneInfo, option: str) -> date:
     return parse_moment(text, zone, option).astimezone(zone).date()
 
 
-def _choose(kit: Kit, names: tuple[str, ...]) -> list[str]:
-    known = {name.lower(): name for name in kit.places.names() if kit.places.kind_of(name) == "calendar"}
+def _choose(opened: OpenWorkspace, names: tuple[str, ...]) -> list[str]:
+    known = {name.lower(): name for name in opened.places.names() if opened.places.kind_of(name) == "calendar"}
     if not names:
-        return [name for key, name in known.items() if kit.places.open_named(key) is not None]
+        return [name for key, name in known.items() if opened.places.open_named(key) is not None]
     for name in names:
         if name.lower() not in known:
-            raise RequestFault(f'there is no calendar "{name}"', mend=nearest(name, known.values()))
-        if kit.places.open_named(name) is None:
+            raise RequestFault(f'there is no calendar "{name}"', fix=nearest(name, known.values()))
+        if opened.places.open_named(name) is None:
             raise RequestFault(f"{name} cannot be used: this version has no calendars on a server")
     return [known[name.lower()] for name in names]
 
 
 def _collect(
-    kit: Kit, names: list[str], low: datetime, high: datetime, zone: ZoneInfo
-) -> tuple[list[Shown], list[WhenvocaError]]:
+    opened: OpenWorkspace, names: list[str], low: datetime, high: datetime, zone: ZoneInfo
+) -> tuple[list[ShownEvent], list[WhenvocaError]]:
     """What stands there, and what could not be read: it does not hide the rest."""
-    found: list[Shown] = []
+    found: list[ShownEvent] = []
     unread: list[WhenvocaError] = []
     for name in names:
-        calendar = kit.places.calendars[name.lower()]
+        calendar = opened.places.calendars[name.lower()]
         try:
             events = calendar.find_between(low, high)
         except SourceFault:
@@ -119,7 +119,7 @@ def _collect(
         except PlaceTrouble as trouble:
             unread.append(trouble)
             continue
-        found += [Shown(event, name) for event in events if not event.cancelled]
+        found += [ShownEvent(event, name) for event in events if not event.cancelled]
     return sorted(
         found, key=lambda each: (each.event.span(zone)[0], not each.event.is_whole_day, each.event.title)
     ), unread
@@ -144,7 +144,7 @@ def _piece_by_piece(calendar: CalendarFace, low: datetime, high: datetime) -> tu
     return expand_events(events, low, high, calendar.zone), [SourceFault(fault) for fault in faults]
 
 
-def _show_list(shown: list[Shown], first: date, last: date, zone: ZoneInfo, common: Common) -> None:
+def _show_list(shown: list[ShownEvent], first: date, last: date, zone: ZoneInfo, common: Common) -> None:
     if not shown:
         say(
             f"nothing from {first.day} {first:%B %Y} to {(last - timedelta(days=1)).day} "
@@ -189,7 +189,7 @@ def _title(event: Event) -> str:
     return event.title + (f" ({', '.join(marks)})" if marks else "")
 
 
-def _to_json(shown: Shown, zone: ZoneInfo) -> dict[str, Any]:
+def _to_json(shown: ShownEvent, zone: ZoneInfo) -> dict[str, Any]:
     event = shown.event
     start: datetime | date = event.start
     end: datetime | date = event.end
@@ -218,8 +218,8 @@ def _to_json(shown: Shown, zone: ZoneInfo) -> dict[str, Any]:
 
 
 def _draw(
-    kit: Kit,
-    shown: list[Shown],
+    opened: OpenWorkspace,
+    shown: list[ShownEvent],
     names: list[str],
     first: date,
     zone: ZoneInfo,
@@ -229,7 +229,7 @@ def _draw(
     common: Common,
 ) -> None:
     week = lay_out_week(shown, first, zone)
-    title = kit.workspace.name
+    title = opened.workspace.name
     if png:
         from whenvoca.reports.week_png import draw_week
 

@@ -11,8 +11,8 @@ from whenvoca.cli.output import say, say_next, show_json, show_line
 from whenvoca.engine.rehearsing.previewing import Preview, preview
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import ExitCode
-from whenvoca.kit import Kit
 from whenvoca.language.faults import Fault
+from whenvoca.open_workspace import OpenWorkspace
 
 _MOST_LEFT_OUT = 12
 
@@ -27,11 +27,11 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
 
     Example: whenvoca check slot-requests
     """
-    kit = common.open(with_root=True)
-    if kit.new_root:
-        say(f"the workspace had no root of identities; written into whenvoca.toml: {kit.new_root}")
-    result = kit.check(workflows)
-    seen = _look(kit, result)
+    opened = common.open(with_root=True)
+    if opened.new_root:
+        say(f"the workspace had no root of identities; written into whenvoca.toml: {opened.new_root}")
+    result = opened.check(workflows)
+    seen = _look(opened, result)
     if common.as_json:
         show_json(_to_json(result, seen))
     else:
@@ -39,11 +39,11 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
     return ExitCode.FAILED if result.all_faults else ExitCode.DONE
 
 
-def _look(kit: Kit, result: CheckResult) -> Preview:
+def _look(opened: OpenWorkspace, result: CheckResult) -> Preview:
     """What each sound workflow would take up, by its file."""
     faulty = {fault.file for fault in result.hard_faults}
     sound = [workflow for workflow in result.workflows if workflow.file not in faulty]
-    return preview(kit.workspace, sound, kit.places, kit.clock, kit.names())
+    return preview(opened.workspace, sound, opened.places, opened.clock, opened.names())
 
 
 def _show(result: CheckResult, seen: Preview, common: Common) -> None:
@@ -53,7 +53,7 @@ def _show(result: CheckResult, seen: Preview, common: Common) -> None:
     for warning in result.warnings:
         say(f"note: {warning}")
     for each in seen.renamed:
-        say(f"note: {each.said}; {each.mend}", style="yellow")
+        say(f"note: {each.said}; {each.fix}", style="yellow")
     for said in seen.left_out[:_MOST_LEFT_OUT]:
         say(f"not taken up: {said}", style="yellow")
     if len(seen.left_out) > _MOST_LEFT_OUT:
@@ -103,7 +103,7 @@ def fault_to_json(fault: Fault) -> dict[str, Any]:
         "column": spot.column if spot else None,
         "length": spot.length if spot else None,
         "message": fault.message,
-        "mend": fault.mend,
+        "mend": fault.fix,
         "source": fault.source,
         "in_data": fault.in_data,
     }
@@ -123,6 +123,6 @@ def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
             for workflow in result.workflows
         ],
         "faults": [fault_to_json(fault) for fault in result.all_faults],
-        "warnings": [*result.warnings, *(f"{each.said}; {each.mend}" for each in seen.renamed)],
+        "warnings": [*result.warnings, *(f"{each.said}; {each.fix}" for each in seen.renamed)],
         "not_taken_up": seen.left_out,
     }

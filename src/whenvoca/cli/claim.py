@@ -33,8 +33,8 @@ def command(common: Common, fresh: bool, real: bool) -> int:
 
     Example: whenvoca claim --new-root
     """
-    kit = common.open(with_root=True)
-    workspace = kit.workspace
+    opened = common.open(with_root=True)
+    workspace = opened.workspace
     folder = workspace.make_state_folder()
     with worker_lock(folder / "worker.lock", RealClock(), patience=LOCK_PATIENCE, tell=say):
         if fresh:

@@ -15,7 +15,7 @@ from msgspec import Struct
 from whenvoca.engine.clock import Clock, PlayedClock, RealClock
 from whenvoca.engine.workspace.settings import find_workspace, load_workspace
 from whenvoca.errors import RequestFault, RowFault, SettingsFault
-from whenvoca.kit import Kit, open_kit
+from whenvoca.open_workspace import OpenWorkspace, open_workspace
 from whenvoca.values.times import shape_moment
 from whenvoca.values.zones import load_zone, to_moment
 
@@ -34,14 +34,14 @@ class Common(Struct, frozen=True):
         """The machine's clock, or one that stands at ``--now``. Raises RequestFault if that is no moment."""
         return PlayedClock(parse_moment(self.now, zone, "--now")) if self.now else RealClock()
 
-    def open(self, *, with_root: bool = False) -> Kit:
+    def open(self, *, with_root: bool = False) -> OpenWorkspace:
         """The workspace with its places."""
         zone = load_zone(self.zone) if self.zone else self._workspace_zone()
-        return open_kit(self.folder, self.clock(zone), zone=self.zone, with_root=with_root)
+        return open_workspace(self.folder, self.clock(zone), zone=self.zone, with_root=with_root)
 
-    def open_again(self, kit: Kit) -> Kit:
+    def open_again(self, opened: OpenWorkspace) -> OpenWorkspace:
         """The same workspace as its files stand now, with the same clock."""
-        return open_kit(kit.workspace.folder, kit.clock, zone=self.zone)
+        return open_workspace(opened.workspace.folder, opened.clock, zone=self.zone)
 
     def _workspace_zone(self) -> ZoneInfo:
         if not self.now:
@@ -59,13 +59,13 @@ def parse_moment(text: str, zone: ZoneInfo, option: str) -> datetime:
         if day is not None and day.is_settled:
             return datetime(day.fits[""].year, day.fits[""].month, day.fits[""].day, tzinfo=zone)
         raise RequestFault(
-            f'{option}: "{text}" is no moment that can be read in one way', mend='such as "2027-03-17 16:20"'
+            f'{option}: "{text}" is no moment that can be read in one way', fix='such as "2027-03-17 16:20"'
         )
     wall: datetime = shaped.fits[""]
     try:
         return wall if wall.tzinfo else to_moment(wall, zone)
     except RowFault as fault:
-        raise RequestFault(f"{option}: {fault.message}", mend=fault.mend) from fault
+        raise RequestFault(f"{option}: {fault.message}", fix=fault.fix) from fault
 
 
 def common_options(function: Callable[..., Any]) -> Callable[..., Any]:

@@ -114,7 +114,7 @@ def command(folder: Path | None, keep_still: bool) -> int:
     """
     folder = folder or Path("larkmoor")
     if folder.exists() and any(folder.iterdir()):
-        raise RequestFault("is not empty", where=str(folder), mend="name another folder: whenvoca demo DIR")
+        raise RequestFault("is not empty", where=str(folder), fix="name another folder: whenvoca demo DIR")
     write_workspace(folder)
     if keep_still:
         click.echo(f"the Larkmoor workspace is in {folder}", err=True)

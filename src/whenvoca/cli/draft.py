@@ -13,8 +13,8 @@ from whenvoca.cli.output import console, say, say_next, show_json
 from whenvoca.engine.clock import RealClock
 from whenvoca.engine.workspace.settings import add_place
 from whenvoca.errors import RequestFault
-from whenvoca.kit import Kit
 from whenvoca.language.faults import nearest
+from whenvoca.open_workspace import OpenWorkspace
 from whenvoca.places.files import replace_file
 from whenvoca.places.opening import make_backing
 from whenvoca.places.sheet.drafting import Draft, draft_workflow, place_word
@@ -49,20 +49,20 @@ def command(common: Common, file: Path, into: str, out_of: str, name: str, tab: 
     """
     if bool(into) == bool(out_of):
         raise RequestFault("say the calendar: --into CALENDAR, or --out-of CALENDAR")
-    kit = common.open(with_root=True)
-    calendar = _calendar_named(kit, into or out_of)
+    opened = common.open(with_root=True)
+    calendar = _calendar_named(opened, into or out_of)
     word = place_word(name or file.stem)
-    workflow = kit.workspace.folder / f"workflows/{word}.voca"
-    if word in {each.lower() for each in kit.places.names()}:
-        raise RequestFault(f'there is a place "{word}" already', mend="name another one: --name NAME")
+    workflow = opened.workspace.folder / f"workflows/{word}.voca"
+    if word in {each.lower() for each in opened.places.names()}:
+        raise RequestFault(f'there is a place "{word}" already', fix="name another one: --name NAME")
     if workflow.exists():
-        raise RequestFault("is there already", where=str(workflow), mend="name another one: --name NAME")
+        raise RequestFault("is there already", where=str(workflow), fix="name another one: --name NAME")
     if out_of:
-        draft, settings, count = _fill(kit, file, word, calendar)
+        draft, settings, count = _fill(opened, file, word, calendar)
     else:
-        draft, settings = _look(kit, file, word, calendar, tab, dates, prepare=prepare)
+        draft, settings = _look(opened, file, word, calendar, tab, dates, prepare=prepare)
         count = 0
-    add_place(kit.workspace, word, settings, [f"unsure: {each}" for each in draft.unsure])
+    add_place(opened.workspace, word, settings, [f"unsure: {each}" for each in draft.unsure])
     workflow.parent.mkdir(exist_ok=True)
     replace_file(workflow, draft.workflow.encode())
     if common.as_json:
@@ -92,36 +92,36 @@ def command(common: Common, file: Path, into: str, out_of: str, name: str, tab: 
     return 0
 
 
-def _calendar_named(kit: Kit, name: str) -> str:
-    names = [each for each in kit.places.names() if kit.places.kind_of(each) == "calendar"]
+def _calendar_named(opened: OpenWorkspace, name: str) -> str:
+    names = [each for each in opened.places.names() if opened.places.kind_of(each) == "calendar"]
     found = next((each for each in names if each.lower() == name.lower()), None)
     if found is None:
-        raise RequestFault(f'there is no calendar "{name}" in whenvoca.toml', mend=nearest(name, names))
+        raise RequestFault(f'there is no calendar "{name}" in whenvoca.toml', fix=nearest(name, names))
     return found
 
 
 def _look(
-    kit: Kit, file: Path, word: str, calendar: str, tab: str, dates: str, *, prepare: bool
+    opened: OpenWorkspace, file: Path, word: str, calendar: str, tab: str, dates: str, *, prepare: bool
 ) -> tuple[Draft, dict[str, Any]]:
-    opened = OpenFile(file, make_backing(file), RealClock())
-    if prepare and opened.backing.unwritable:
-        raise RequestFault(f"cannot be prepared: {opened.backing.unwritable}", where=str(file))
-    order = dates or kit.workspace.dates
-    tabs = opened.backing.tabs(opened.data)
+    open_file = OpenFile(file, make_backing(file), RealClock())
+    if prepare and open_file.backing.unwritable:
+        raise RequestFault(f"cannot be prepared: {open_file.backing.unwritable}", where=str(file))
+    order = dates or opened.workspace.dates
+    tabs = open_file.backing.tabs(open_file.data)
     others = [] if tab or len(tabs) < 2 else tabs[1:]
     tab = tabs[0] if others else tab
-    read = SheetSettings(file=file.name, tab=tab or None, dates=None, people=kit.workspace.people_names)
-    table = read_table(file.name, opened.backing.load(opened.data, tab or None), read, file.name)
+    read = SheetSettings(file=file.name, tab=tab or None, dates=None, people=opened.workspace.people_names)
+    table = read_table(file.name, open_file.backing.load(open_file.data, tab or None), read, file.name)
     draft = draft_workflow(table, word, calendar, day_order=order)
     if prepare and draft.missing_outcomes:
-        _prepare(opened, table, draft)
-        table = read_table(file.name, opened.backing.load(opened.load(), tab or None), read, file.name)
+        _prepare(open_file, table, draft)
+        table = read_table(file.name, open_file.backing.load(open_file.load(), tab or None), read, file.name)
         draft = draft_workflow(table, word, calendar, day_order=order)
     elif prepare:
-        _prepare(opened, table, draft)
+        _prepare(open_file, table, draft)
     if others:
         draft.unsure.append(f"the tab {tab} was taken; there are also {', '.join(others)}")
-    settings: dict[str, Any] = {"kind": "sheet", "file": _relative(kit, file)}
+    settings: dict[str, Any] = {"kind": "sheet", "file": _relative(opened, file)}
     if tab:
         settings["tab"] = tab
     if table.header:
@@ -129,26 +129,26 @@ def _look(
     return draft, {**settings, **draft.settings}
 
 
-def _relative(kit: Kit, file: Path) -> str:
+def _relative(opened: OpenWorkspace, file: Path) -> str:
     try:
-        return file.resolve().relative_to(kit.workspace.folder.resolve()).as_posix()
+        return file.resolve().relative_to(opened.workspace.folder.resolve()).as_posix()
     except ValueError:
         return str(file.resolve())
 
 
-def _prepare(opened: OpenFile, table: Table, draft: Draft) -> None:
+def _prepare(open_file: OpenFile, table: Table, draft: Draft) -> None:
     """Adds the outcome columns behind the others, and date validation; the file is replaced once."""
     used = max((heading.index for heading in table.headings), default=-1)
     cells = {(table.header, used + 1 + n): name for n, name in enumerate(draft.missing_outcomes)}
-    data = opened.data
+    data = open_file.data
     if cells:
-        data = opened.backing.patch(data, {table.grid.tab: TabWrites(cells=dict(cells))})
+        data = open_file.backing.patch(data, {table.grid.tab: TabWrites(cells=dict(cells))})
     columns = [heading.index for heading in table.headings if heading.name in draft.date_columns]
-    if columns and opened.path.suffix.lower() in (".xlsx", ".xlsm"):
+    if columns and open_file.path.suffix.lower() in (".xlsx", ".xlsm"):
         from whenvoca.places.sheet.xlsx_validation import add_date_validation
 
         data = add_date_validation(data, table.grid.tab, columns, table.header + 1, table.last_row + _VALIDATED_BELOW)
-    replace_file(opened.path, data)
+    replace_file(open_file.path, data)
 
 
 # --- the other way
@@ -178,10 +178,10 @@ mirror event in {calendar}
 """
 
 
-def _fill(kit: Kit, file: Path, word: str, calendar: str) -> tuple[Draft, dict[str, Any], int]:
+def _fill(opened: OpenWorkspace, file: Path, word: str, calendar: str) -> tuple[Draft, dict[str, Any], int]:
     if file.exists():
-        raise RequestFault("is there already", where=str(file), mend="name a new file")
-    found: Any = kit.places.open_named(calendar)
+        raise RequestFault("is there already", where=str(file), fix="name a new file")
+    found: Any = opened.places.open_named(calendar)
     events = sorted(found.all_events(), key=lambda event: event.span(found.zone)[0])
     single = [event for event in events if not event.rule and event.occurrence is None and not event.cancelled]
     rows = [_row_of(event, found.zone) for event in single]
@@ -196,7 +196,7 @@ def _fill(kit: Kit, file: Path, word: str, calendar: str) -> tuple[Draft, dict[s
     tab = backing.new_tab
     replace_file(file, backing.patch(None, {tab: TabWrites(cells=cells, headings=list(_HEADINGS))}))
     kinds = {"Day": "date", "Last day": "date", "From": "time", "To": "time", "People": "addresses"}
-    settings = {"kind": "sheet", "file": _relative(kit, file), "kinds": kinds}
+    settings = {"kind": "sheet", "file": _relative(opened, file), "kinds": kinds}
     return draft, settings, len(rows)
 
 

@@ -6,17 +6,17 @@ from typing import Any
 
 import click
 
-from whenvoca.cli.choosing import parse_rows
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import effect_to_json, tell_change
 from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, styled
-from whenvoca.engine.explaining import Explanation, Told, explain_request, explain_run, explain_subject
+from whenvoca.cli.subject_options import parse_rows
+from whenvoca.engine.explaining import Explanation, StepTrace, explain_request, explain_run, explain_subject
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.running.open_program import observe, open_program
 from whenvoca.engine.seeing.sources import MessageSource, SheetSource
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import RequestFault
-from whenvoca.kit import Kit
+from whenvoca.open_workspace import OpenWorkspace
 
 
 @click.command("explain")
@@ -35,12 +35,16 @@ def command(common: Common, run: int | None, rows: str, events: tuple[str, ...],
     """
     if sum(1 for given in (run, rows, events, message) if given) != 1:
         raise RequestFault("say what is to be explained: a run's number, --row 7, --event UID, or --message WORDS")
-    kit = common.open()
-    kit.places.only_look()
-    result = kit.check([workflow] if workflow else ())
-    ledger = SqliteLedger.copy_of(kit.workspace.state_folder / "ledger.sqlite")
+    opened = common.open()
+    opened.places.only_look()
+    result = opened.check([workflow] if workflow else ())
+    ledger = SqliteLedger.copy_of(opened.workspace.state_folder / "ledger.sqlite")
     try:
-        told = [_of_run(kit, result, ledger, run)] if run else _of_subjects(kit, result, ledger, rows, events, message)
+        told = (
+            [_of_run(opened, result, ledger, run)]
+            if run
+            else _of_subjects(opened, result, ledger, rows, events, message)
+        )
     finally:
         ledger.close()
     if common.as_json:
@@ -55,31 +59,31 @@ def command(common: Common, run: int | None, rows: str, events: tuple[str, ...],
     return 0
 
 
-def _of_run(kit: Kit, result: CheckResult, ledger: SqliteLedger, number: int) -> Explanation:
+def _of_run(opened: OpenWorkspace, result: CheckResult, ledger: SqliteLedger, number: int) -> Explanation:
     records = ledger.runs(numbers=[number], limit=1)
     if not records:
-        raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+        raise RequestFault(f"there is no run {number}", fix="whenvoca runs lists them")
     if records[0].kind == "request":
         return explain_request(records[0])
     workflow = next((each for each in result.workflows if each.identity == records[0].workflow), None)
     if workflow is None:
         raise RequestFault(f'run {number} is of "{records[0].workflow}", which is no workflow here any more')
-    return explain_run(kit.workspace, records[0], workflow, kit.places.rehearsed(), ledger, kit.clock)
+    return explain_run(opened.workspace, records[0], workflow, opened.places.rehearsed(), ledger, opened.clock)
 
 
 def _of_subjects(
-    kit: Kit, result: CheckResult, ledger: SqliteLedger, rows: str, events: tuple[str, ...], message: str
+    opened: OpenWorkspace, result: CheckResult, ledger: SqliteLedger, rows: str, events: tuple[str, ...], message: str
 ) -> list[Explanation]:
     numbers, found = parse_rows(rows), []
-    places = kit.places.rehearsed()
+    places = opened.places.rehearsed()
     about = ("row",) if numbers else ("message",) if message else ("event", "task")
     for workflow in result.workflows:
         if workflow.trigger is None or workflow.trigger.definition.subject not in about:
             continue
-        program = open_program(workflow, places, ledger, kit.workspace.zone)
+        program = open_program(workflow, places, ledger, opened.workspace.zone)
         for source in program.sources.values():
-            sight = observe(ledger, source, kit.clock.now())
-            program.take_up(source, ledger, places, kit.clock.now(), kit.workspace.root)
+            sight = observe(ledger, source, opened.clock.now())
+            program.take_up(source, ledger, places, opened.clock.now(), opened.workspace.root)
             source.prepare()
             keys = list(events)
             if isinstance(source, SheetSource):
@@ -94,7 +98,7 @@ def _of_subjects(
                         found.append(told)
             if isinstance(source, MessageSource):
                 keys = source.keys_with(message)
-            found += [explain_subject(program, source, key, ledger, kit.clock.now()) for key in keys]
+            found += [explain_subject(program, source, key, ledger, opened.clock.now()) for key in keys]
     if not found:
         raise RequestFault(
             f"no workflow here is about such {'rows' if numbers else 'messages' if message else 'events'}"
@@ -120,7 +124,7 @@ def _show(told: Explanation) -> None:
     out.print()
 
 
-def _line(told: Told) -> Any:
+def _line(told: StepTrace) -> Any:
     place = f"{told.line:>4}  " if told.line else "      "
     values = "; ".join(f"{name} {value}" for name, value in told.values)
     match told.kind:

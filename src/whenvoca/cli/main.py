@@ -111,7 +111,7 @@ def _hand_over(arguments: list[str], error: WhenvocaError) -> int | None:
     folder = getattr(error, "folder", None)
     if folder is None:
         return None
-    from whenvoca.cli.handing import hand_over
+    from whenvoca.cli.handover import hand_over
 
     try:
         done = hand_over(arguments, folder)
@@ -124,8 +124,8 @@ def _hand_over(arguments: list[str], error: WhenvocaError) -> int | None:
 def _say_error(error: WhenvocaError) -> None:
     where = f"{error.where}: " if error.where else ""
     click.echo(f"{where}{error.message}", err=True)
-    if error.mend:
-        click.echo(f"  {error.mend}", err=True)
+    if error.fix:
+        click.echo(f"  {error.fix}", err=True)
 
 
 def _report_unforeseen(error: Exception) -> int:

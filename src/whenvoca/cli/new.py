@@ -70,7 +70,7 @@ def command(common: Common, folder_path: Path) -> int:
     Example: whenvoca new bookings --zone Europe/Lisbon
     """
     if (folder_path / "whenvoca.toml").exists():
-        raise RequestFault("there is a workspace already", where=str(folder_path), mend="choose another folder")
+        raise RequestFault("there is a workspace already", where=str(folder_path), fix="choose another folder")
     zone = load_zone(common.zone).key if common.zone else _machine_zone()
     files = {
         "whenvoca.toml": _SETTINGS.format(
@@ -81,7 +81,7 @@ def command(common: Common, folder_path: Path) -> int:
     }
     standing = [name for name in files if (folder_path / name).exists()]
     if standing:
-        raise RequestFault(f"there is already a {standing[0]}", where=str(folder_path), mend="choose an empty folder")
+        raise RequestFault(f"there is already a {standing[0]}", where=str(folder_path), fix="choose an empty folder")
     try:
         for name, text in files.items():
             path = folder_path / name

@@ -134,10 +134,10 @@ def styled(text: str, style: str) -> Any:
     return Text(text, style=style)
 
 
-Piece = str | tuple[str, str]  # a text, or one with its style
+DayPart = str | tuple[str, str]  # a text, or one with its style
 
 
-def show_line(*pieces: Piece, err: bool = False, wraps: bool = True) -> None:
+def show_line(*pieces: DayPart, err: bool = False, wraps: bool = True) -> None:
     """A line without rich, which takes longer to load than most commands take: coloured and wrapped on a terminal
     only."""
     stream = sys.stderr if err else sys.stdout

@@ -18,11 +18,11 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
 
     Example: whenvoca pause evening-sheet
     """
-    kit = common.open(with_root=True)
-    chosen = choose_workflows(kit.check(workflows), workflows)
-    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+    opened = common.open(with_root=True)
+    chosen = choose_workflows(opened.check(workflows), workflows)
+    with open_ledger(opened.workspace, opened.clock, say) as ledger:
         for each in chosen:
-            ledger.pause(each.identity, kit.clock.now().isoformat())
+            ledger.pause(each.identity, opened.clock.now().isoformat())
         pauses = ledger.pauses()
     if common.as_json:
         show_json({"paused": [{"workflow": name, "since": since} for name, since in pauses.items()]})

@@ -16,8 +16,8 @@ def command(common: Common) -> int:
 
     Example: whenvoca places --json
     """
-    kit = common.open()
-    reports = kit.places.describe()
+    opened = common.open()
+    reports = opened.places.describe()
     if common.as_json:
         show_json(
             {
@@ -30,12 +30,12 @@ def command(common: Common) -> int:
                         "answers": not r.trouble,
                         "holds": r.holds,
                         "trouble": r.trouble,
-                        "mend": r.mend,
+                        "mend": r.fix,
                         "notes": list(r.notes),
                     }
                     for r in reports
                 ],
-                "watch": read_health(kit.workspace),
+                "watch": read_health(opened.workspace),
             }
         )
         return 0
@@ -51,14 +51,14 @@ def command(common: Common) -> int:
     )
     mends: dict[str, list[str]] = {}
     for report in reports:
-        if report.trouble and report.mend:
-            mends.setdefault(report.mend, []).append(report.name)
-    for mend, names in mends.items():
-        say(f"{', '.join(names)}: {mend}")
+        if report.trouble and report.fix:
+            mends.setdefault(report.fix, []).append(report.name)
+    for fix, names in mends.items():
+        say(f"{', '.join(names)}: {fix}")
     for report in reports:
         for note in report.notes:
             say(f"note: {report.name}: {note}")
-    if health := read_health(kit.workspace):
+    if health := read_health(opened.workspace):
         coming = f", next at {str(health['next'])[:16].replace('T', ' ')} UTC" if health.get("next") else ""
         say(
             f"watched by process {health['process']}, last looked "

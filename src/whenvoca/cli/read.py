@@ -66,7 +66,7 @@ def sheet(
         if tab or header or dates or decimal or kinds or encoding or delimiter:
             raise RequestFault(
                 f"{place.name} is a place, which is read by its settings in whenvoca.toml",
-                mend=f"change them there, or name the file: whenvoca read sheet {place.file}",
+                fix=f"change them there, or name the file: whenvoca read sheet {place.file}",
             )
         opened, others = place, []
         known = place.name
@@ -93,7 +93,7 @@ def _take_first_tab(place: SheetPlace) -> list[str]:
     try:
         tabs = place.open_file.backing.tabs(place.open_file.data)
     except SourceFault as fault:
-        raise SourceFault(fault.message, where=fault.where or place.file, mend=fault.mend) from fault
+        raise SourceFault(fault.message, where=fault.where or place.file, fix=fault.fix) from fault
     if place.settings.tab is not None or len(tabs) < 2:
         return []
     place.settings = replace(place.settings, tab=tabs[0])
@@ -111,7 +111,7 @@ def _named_place(common: Common, name: str) -> SheetPlace | None:
     if not isinstance(found, SheetPlace) and not Path(name).suffix:
         sheets = [each for each in places.names() if places.kind_of(each) == "sheet"]
         raise RequestFault(
-            f'there is no file "{name}", and no sheet of that name in whenvoca.toml', mend=nearest(name, sheets)
+            f'there is no file "{name}", and no sheet of that name in whenvoca.toml', fix=nearest(name, sheets)
         )
     return found if isinstance(found, SheetPlace) else None
 
@@ -136,7 +136,7 @@ def _kinds(given: tuple[str, ...]) -> dict[str, Kind]:
         column, _, kind = each.partition("=")
         if kind not in set(Kind):
             raise RequestFault(
-                f'--kind: "{each}" is not understood', mend=f"such as Month=text; kinds: {', '.join(Kind)}"
+                f'--kind: "{each}" is not understood', fix=f"such as Month=text; kinds: {', '.join(Kind)}"
             )
         found[column] = Kind(kind)
     return found

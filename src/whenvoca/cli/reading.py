@@ -31,7 +31,7 @@ def text(common: Common, text: str) -> int:
     Example: whenvoca read text "shift the council call to monday at ten"
     """
     if not text.strip():
-        raise RequestFault("the text is empty", mend='such as: whenvoca read text "anything tonight?"')
+        raise RequestFault("the text is empty", fix='such as: whenvoca read text "anything tonight?"')
     around = _around(common)
     texts = [line.rstrip("\r\n") for line in sys.stdin] if text == "-" else [text]
     understood = False
@@ -66,9 +66,9 @@ def _around(common: Common) -> Surroundings:
         zone = load_zone(common.zone) if common.zone else ZoneInfo("UTC")
         now: datetime = common.clock(zone).now()
         return Surroundings(now, zone)
-    kit = common.open()
-    agenda = agenda_of(lambda name: kit.places.calendars[name], list(kit.places.calendars))
-    return surroundings(kit.workspace, kit.clock.now(), kit.workspace.zone, agenda)
+    opened = common.open()
+    agenda = agenda_of(lambda name: opened.places.calendars[name], list(opened.places.calendars))
+    return surroundings(opened.workspace, opened.clock.now(), opened.workspace.zone, agenda)
 
 
 def _quoted(text: str) -> str:

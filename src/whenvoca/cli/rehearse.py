@@ -10,14 +10,14 @@ from zoneinfo import ZoneInfo
 import click
 from msgspec.structs import replace
 
-from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
-from whenvoca.cli.choosing import choice_options, to_active
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, console, say, say_next, show_json, styled
+from whenvoca.cli.prompts import Answers, give_option
+from whenvoca.cli.subject_options import choice_options, to_active
 from whenvoca.engine.rehearsing.rehearsing import Rehearsal, rehearse
-from whenvoca.engine.running.run_options import Choice, Request
+from whenvoca.engine.running.run_options import RunOptions, SubjectChoice
 from whenvoca.errors import ExitCode, RequestFault
 
 
@@ -37,7 +37,7 @@ from whenvoca.errors import ExitCode, RequestFault
 def command(
     common: Common,
     workflows: tuple[str, ...],
-    choice: Choice | None,
+    choice: SubjectChoice | None,
     sample: Path | None,
     given: dict[str, str],
     begin: str,
@@ -52,15 +52,13 @@ def command(
     Example: whenvoca rehearse slot-requests --row 7,9-12
     """
     if bool(begin) != bool(until):
-        raise RequestFault(
-            "--from and --until go together", mend='such as --from 2027-03-19 --until "2027-03-22 20:00"'
-        )
+        raise RequestFault("--from and --until go together", fix='such as --from 2027-03-19 --until "2027-03-22 20:00"')
     if begin:
         common = replace(common, now=begin)
-    kit = common.open()
-    ends = parse_moment(until, kit.workspace.zone, "--until") if until else None
-    kit.places.only_look()
-    result = kit.check(workflows)
+    opened = common.open()
+    ends = parse_moment(until, opened.workspace.zone, "--until") if until else None
+    opened.places.only_look()
+    result = opened.check(workflows)
     if result.hard_faults:
         if common.as_json:
             show_json({"runs": [], "faults": [fault_to_json(fault) for fault in result.hard_faults]})
@@ -69,20 +67,26 @@ def command(
         return ExitCode.WRONG
     active = to_active(result, choice)
     if sample is not None and len(active) != 1:
-        raise RequestFault("which workflow is meant?", mend="name one: whenvoca rehearse NAME --sample FILE")
+        raise RequestFault("which workflow is meant?", fix="name one: whenvoca rehearse NAME --sample FILE")
     others = (
-        [each for each in kit.check().workflows if each.name not in {one.name for one in active}] if workflows else []
+        [each for each in opened.check().workflows if each.name not in {one.name for one in active}]
+        if workflows
+        else []
     )
-    answers = Answers(given, active, kit.workspace.zone, kit.workspace.dates, may_ask=not common.as_json)
+    answers = Answers(given, active, opened.workspace.zone, opened.workspace.dates, may_ask=not common.as_json)
     by_hand = frozenset(each.identity for each in active if workflows and ends is None)
-    request = Request(choice, kept=10**9, is_rehearsal=True, by_hand=by_hand, answer=answers.answer, pick=answers.pick)
-    done = rehearse(kit.workspace, active, others, kit.places, kit.clock, request=request, sample=sample, until=ends)
+    request = RunOptions(
+        choice, kept=10**9, is_rehearsal=True, by_hand=by_hand, answer=answers.answer, pick=answers.pick
+    )
+    done = rehearse(
+        opened.workspace, active, others, opened.places, opened.clock, request=request, sample=sample, until=ends
+    )
     if ends is None:
         done.outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
         show_json(_to_json(done))
     else:
-        _show(done, common, kit.workspace.zone if ends is not None else None)
+        _show(done, common, opened.workspace.zone if ends is not None else None)
     return done.exit_code
 
 
@@ -130,7 +134,7 @@ def _to_json(done: Rehearsal) -> dict[str, Any]:
                 "at": each.at,
                 "outcome": each.outcome,
                 "reason": each.reason,
-                "mend": each.mend,
+                "mend": each.fix,
                 "effects": [effect_to_json(effect) for effect in each.effects],
             }
             for each in done.outcome.results

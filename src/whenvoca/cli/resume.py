@@ -5,9 +5,9 @@ from __future__ import annotations
 import click
 
 from whenvoca.cli.check import count_of
-from whenvoca.cli.choosing import ask_yes
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.cli.subject_options import ask_yes
 from whenvoca.engine.watching.pausing import look_since, skip
 from whenvoca.engine.workspace.checking import choose_workflows
 from whenvoca.engine.workspace.ledger_home import open_ledger
@@ -30,16 +30,16 @@ def command(common: Common, workflows: tuple[str, ...], take_up: bool, skipping:
     """
     if take_up and skipping:
         raise RequestFault("--take-up and --skip do not go together")
-    kit = common.open(with_root=True)
-    chosen = choose_workflows(kit.check(workflows), workflows)
+    opened = common.open(with_root=True)
+    chosen = choose_workflows(opened.check(workflows), workflows)
     told = []
-    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+    with open_ledger(opened.workspace, opened.clock, say) as ledger:
         pauses = ledger.pauses()
         for each in chosen:
             if each.identity not in pauses:
                 raise RequestFault(f"{each.name} is not paused")
         for each in chosen:
-            meanwhile = look_since(kit.workspace, each, kit.places, ledger, kit.clock)
+            meanwhile = look_since(opened.workspace, each, opened.places, ledger, opened.clock)
             labels = [one.label for one in meanwhile]
             if labels and not common.as_json:
                 more = f" and {len(labels) - _MOST} more" if len(labels) > _MOST else ""

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import click
 
-from whenvoca.cli.choosing import ask_yes
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.output import say, show_json
 from whenvoca.cli.run import outcome_to_json, show_outcome
+from whenvoca.cli.subject_options import ask_yes
 from whenvoca.engine.ledger.protocol import Ledger, RunRecord
 from whenvoca.engine.running.outcome import Outcome
-from whenvoca.engine.running.run_options import Request
+from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
 from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode, RequestFault
@@ -27,12 +27,12 @@ def command(common: Common, runs: tuple[int, ...], failed: bool, yes: bool) -> i
     Example: whenvoca retry --failed
     """
     if bool(runs) == failed:
-        raise RequestFault("say which runs: their numbers, or --failed", mend="whenvoca runs --failed lists them")
-    kit = common.open()
-    result = kit.check()
+        raise RequestFault("say which runs: their numbers, or --failed", fix="whenvoca runs --failed lists them")
+    opened = common.open()
+    result = opened.check()
     by_identity = {workflow.identity: workflow for workflow in result.workflows}
     total = Outcome()
-    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+    with open_ledger(opened.workspace, opened.clock, say) as ledger:
         records = _failed(ledger) if failed else _named(ledger, runs)
         for record in records:
             well = _later_success(ledger, record)
@@ -46,8 +46,10 @@ def command(common: Common, runs: tuple[int, ...], failed: bool, yes: bool) -> i
         for record in records:
             chosen.setdefault(record.workflow, set()).add(record.subject)
         for identity, keys in chosen.items():
-            request = Request(choice=None, kept=10**9, only=frozenset(keys))
-            outcome = run_workflows(kit.workspace, [by_identity[identity]], kit.places, ledger, kit.clock, request)
+            request = RunOptions(choice=None, kept=10**9, only=frozenset(keys))
+            outcome = run_workflows(
+                opened.workspace, [by_identity[identity]], opened.places, ledger, opened.clock, request
+            )
             for each in outcome.results:
                 total.hear(each, 10**9)
             total.held += outcome.held
@@ -75,11 +77,11 @@ def _named(ledger: Ledger, numbers: tuple[int, ...]) -> list[RunRecord]:
     found = {record.number: record for record in ledger.runs(numbers=numbers, limit=len(numbers))}
     for number in numbers:
         if number not in found:
-            raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+            raise RequestFault(f"there is no run {number}", fix="whenvoca runs lists them")
         if found[number].kind == "request":
-            raise RequestFault(f"run {number} was asked for in words", mend=f'whenvoca say "{found[number].subject}"')
+            raise RequestFault(f"run {number} was asked for in words", fix=f'whenvoca say "{found[number].subject}"')
         if found[number].kind == "undo":
-            raise RequestFault(f"run {number} is an undo", mend=f"whenvoca undo {number} takes it back")
+            raise RequestFault(f"run {number} is an undo", fix=f"whenvoca undo {number} takes it back")
     return [found[number] for number in numbers]
 
 

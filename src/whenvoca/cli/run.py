@@ -6,16 +6,16 @@ from typing import Any
 
 import click
 
-from whenvoca.cli.answering import Answers, give_option
 from whenvoca.cli.check import count_of, fault_to_json, show_fault
-from whenvoca.cli.choosing import NeedsYes, ask_yes, choice_options, to_active
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json, show_effects
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_line, show_table, styled
 from whenvoca.cli.progress import progress_bar
+from whenvoca.cli.prompts import Answers, give_option
+from whenvoca.cli.subject_options import NeedsYes, ask_yes, choice_options, to_active
 from whenvoca.engine.running.brake import Held
 from whenvoca.engine.running.outcome import Outcome, RunResult
-from whenvoca.engine.running.run_options import Choice, Request
+from whenvoca.engine.running.run_options import RunOptions, SubjectChoice
 from whenvoca.engine.running.run_workflows import run_workflows
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
 from whenvoca.engine.workspace.checking import CheckResult
@@ -31,7 +31,9 @@ _MOST_SHOWN, _ALL = 40, 10**9
 @give_option
 @click.option("--yes", is_flag=True, help="Let go what the brake holds, without asking.")
 @common_options
-def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, given: dict[str, str], yes: bool) -> int:
+def command(
+    common: Common, workflows: tuple[str, ...], choice: SubjectChoice | None, given: dict[str, str], yes: bool
+) -> int:
     """Take up what is waiting for these workflows (all, unless some are named), once.
 
     They are checked first; with a fault nothing runs. A second run changes nothing. One that waits for the clock or for
@@ -40,24 +42,24 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, g
 
     Example: whenvoca run slot-requests
     """
-    kit = common.open(with_root=True)
-    if kit.new_root:
-        say(f"the workspace had no root of identities; written into whenvoca.toml: {kit.new_root}")
-    result = kit.check(workflows)
+    opened = common.open(with_root=True)
+    if opened.new_root:
+        say(f"the workspace had no root of identities; written into whenvoca.toml: {opened.new_root}")
+    result = opened.check(workflows)
     if result.hard_faults:
         return _refuse(result, common)
     for fault in result.all_faults if not common.as_json else ():
         show_fault(fault, err=True)
     active = to_active(result, choice)
     by_hand = frozenset(each.identity for each in active) if workflows else frozenset[str]()
-    answers = Answers(given, active, kit.workspace.zone, kit.workspace.dates, may_ask=not common.as_json)
+    answers = Answers(given, active, opened.workspace.zone, opened.workspace.dates, may_ask=not common.as_json)
     with (
-        open_ledger(kit.workspace, kit.clock, say) as ledger,
+        open_ledger(opened.workspace, opened.clock, say) as ledger,
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
-        _heed_renamed(find_renamed(ledger, active, kit.names()), common, yes=yes)
+        _heed_renamed(find_renamed(ledger, active, opened.names()), common, yes=yes)
         kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
-        request = Request(
+        request = RunOptions(
             choice,
             allow=lambda held: yes or _ask(held, common),
             kept=kept,
@@ -66,7 +68,7 @@ def command(common: Common, workflows: tuple[str, ...], choice: Choice | None, g
             answer=answers.answer,
             pick=answers.pick,
         )
-        outcome = run_workflows(kit.workspace, active, kit.places, ledger, kit.clock, request)
+        outcome = run_workflows(opened.workspace, active, opened.places, ledger, opened.clock, request)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
         show_json(outcome_to_json(outcome))
@@ -81,7 +83,7 @@ def _heed_renamed(renamed: list[Renamed], common: Common, *, yes: bool) -> None:
     for each in renamed if not yes else ():
         say(each.said)
         if common.as_json or not ask_yes("run it as a new one?"):
-            raise NeedsYes(f"{each.workflow.name}: nothing was run", mend=f"{each.mend}; or, if it is a new one: --yes")
+            raise NeedsYes(f"{each.workflow.name}: nothing was run", fix=f"{each.fix}; or, if it is a new one: --yes")
 
 
 def _ask(held: Held, common: Common) -> bool:
@@ -146,7 +148,7 @@ def _telling(results: list[RunResult]) -> list[RunResult]:
 
 def _what(result: RunResult) -> str:
     if result.outcome != "done":
-        return result.reason + (f" ({result.mend})" if result.mend else "")
+        return result.reason + (f" ({result.fix})" if result.fix else "")
     return "; ".join(describe_effect(effect) for effect in result.effects) or "nothing to do"
 
 
@@ -182,7 +184,7 @@ def run_to_json(each: RunResult) -> dict[str, Any]:
         "subject": each.label,
         "outcome": each.outcome,
         "reason": each.reason,
-        "mend": each.mend,
+        "mend": each.fix,
         "effects": [effect_to_json(effect) for effect in each.effects],
     }
 

@@ -13,7 +13,7 @@ from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json
 from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
 from whenvoca.engine.ledger.protocol import RunRecord
 from whenvoca.engine.ledger.sqlite import SqliteLedger
-from whenvoca.kit import Kit
+from whenvoca.open_workspace import OpenWorkspace
 
 
 @click.command("runs")
@@ -27,21 +27,21 @@ def command(common: Common, failed: bool, since: str, workflow: str, limit: int)
 
     Example: whenvoca runs --failed
     """
-    kit = common.open()
-    moment = parse_moment(since, kit.workspace.zone, "--since").astimezone() if since else None
-    records = _records(kit, workflow, failed, limit, moment)
+    opened = common.open()
+    moment = parse_moment(since, opened.workspace.zone, "--since").astimezone() if since else None
+    records = _records(opened, workflow, failed, limit, moment)
     if common.as_json:
         show_json({"runs": [_to_json(record) for record in records]})
     elif not records:
         say("nothing has run yet" if not (failed or since or workflow) else "no such run")
         say_next("whenvoca run", quiet=common.quiet)
     else:
-        _show(records, kit, common)
+        _show(records, opened, common)
     return 0
 
 
-def _records(kit: Kit, workflow: str, failed: bool, limit: int, since: datetime | None) -> list[RunRecord]:
-    path = kit.workspace.state_folder / "ledger.sqlite"
+def _records(opened: OpenWorkspace, workflow: str, failed: bool, limit: int, since: datetime | None) -> list[RunRecord]:
+    path = opened.workspace.state_folder / "ledger.sqlite"
     if not path.exists():
         return []
     ledger = SqliteLedger(path)
@@ -54,7 +54,7 @@ def _records(kit: Kit, workflow: str, failed: bool, limit: int, since: datetime 
         ledger.close()
 
 
-def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
+def _show(records: list[RunRecord], opened: OpenWorkspace, common: Common) -> None:
     columns = [
         Column("run", align="right"),
         Column("when"),
@@ -64,7 +64,7 @@ def _show(records: list[RunRecord], kit: Kit, common: Common) -> None:
         Column("ms", drop=2, align="right"),
         Column("workflow", drop=1),
     ]
-    zone = kit.workspace.zone
+    zone = opened.workspace.zone
     rows = []
     for record in records:
         when = datetime.fromisoformat(record.started).astimezone(zone)

@@ -14,8 +14,8 @@ from whenvoca.engine.conversing.say import Answered, Talk
 from whenvoca.engine.people import Person
 from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode, RequestFault
-from whenvoca.kit import Kit
 from whenvoca.language.faults import nearest
+from whenvoca.open_workspace import OpenWorkspace
 from whenvoca.places.chat.folder import FolderChat
 
 _MOST_SHOWN = 20
@@ -40,24 +40,24 @@ def command(
 
     Example: whenvoca say "mirror wash thu 10:40" --in domes
     """
-    kit = common.open(with_root=True)
+    opened = common.open(with_root=True)
     if not text.strip() and (leave or not room):
-        raise RequestFault("say what is to be said", mend='such as: whenvoca say "anything tonight?"')
-    person = _person(kit, who)
-    chat = _chat_with(kit, room) if room or leave else None
+        raise RequestFault("say what is to be said", fix='such as: whenvoca say "anything tonight?"')
+    person = _person(opened, who)
+    chat = _chat_with(opened, room) if room or leave else None
     if not text.strip() and chat is not None:
         return _show_room(chat, room, common)
     if leave and chat is not None:
-        return _leave(kit, chat, room, person, text, common)
-    names = [_calendar(kit, name) for name in calendars] or list(kit.places.calendars)
-    home = _home(kit, names, named=bool(calendars))
-    with open_ledger(kit.workspace, kit.clock, say) as ledger:
-        talk = Talk(kit.workspace, kit.places, ledger, kit.clock, names, home=home, person=person, room=room)
+        return _leave(opened, chat, room, person, text, common)
+    names = [_calendar(opened, name) for name in calendars] or list(opened.places.calendars)
+    home = _home(opened, names, named=bool(calendars))
+    with open_ledger(opened.workspace, opened.clock, say) as ledger:
+        talk = Talk(opened.workspace, opened.places, ledger, opened.clock, names, home=home, person=person, room=room)
         if chat is not None:
-            chat.post(room, _name_of(person), text, kit.clock.now(), answered=True)
+            chat.post(room, _name_of(person), text, opened.clock.now(), answered=True)
         answered = talk.answer(text)
         if chat is not None:
-            chat.post(room, chat.name_here, answered.reply, kit.clock.now(), answered=True)
+            chat.post(room, chat.name_here, answered.reply, opened.clock.now(), answered=True)
     if common.as_json:
         show_json(answered_to_json(answered))
     else:
@@ -75,11 +75,11 @@ def _name_of(person: Person | None) -> str:
     return (person.chat or person.name) if person is not None else "somebody"
 
 
-def _leave(kit: Kit, chat: FolderChat, room: str, person: Person | None, text: str, common: Common) -> int:
+def _leave(opened: OpenWorkspace, chat: FolderChat, room: str, person: Person | None, text: str, common: Common) -> int:
     """Says something in the stand-in chat, and no more."""
     if person is None:
-        raise RequestFault("--leave: who says it?", mend="--as PERSON")
-    chat.post(room, _name_of(person), text, kit.clock.now(), answered=False)
+        raise RequestFault("--leave: who says it?", fix="--as PERSON")
+    chat.post(room, _name_of(person), text, opened.clock.now(), answered=False)
     if common.as_json:
         show_json({"room": room or None, "from": person.name, "text": text})
     else:
@@ -113,34 +113,34 @@ def answered_to_json(answered: Answered) -> dict[str, object]:
     return {**answered.request.to_json(), "reply": answered.reply, "done": done, "run": answered.run or None}
 
 
-def _person(kit: Kit, who: str) -> Person | None:
+def _person(opened: OpenWorkspace, who: str) -> Person | None:
     if not who:
         return None
-    person = kit.workspace.people.find(who)
+    person = opened.workspace.people.find(who)
     if person is None:
-        names = sorted(kit.workspace.people_names)
-        raise RequestFault(f'--as: there is nobody called "{who}" in [people]', mend=nearest(who, names))
+        names = sorted(opened.workspace.people_names)
+        raise RequestFault(f'--as: there is nobody called "{who}" in [people]', fix=nearest(who, names))
     return person
 
 
-def _calendar(kit: Kit, name: str) -> str:
-    calendars = kit.places.calendars
+def _calendar(opened: OpenWorkspace, name: str) -> str:
+    calendars = opened.places.calendars
     if name.lower() not in calendars:
-        raise RequestFault(f'--in: there is no calendar "{name}"', mend=nearest(name, list(calendars)))
+        raise RequestFault(f'--in: there is no calendar "{name}"', fix=nearest(name, list(calendars)))
     return name.lower()
 
 
-def _home(kit: Kit, names: Sequence[str], *, named: bool) -> str:
+def _home(opened: OpenWorkspace, names: Sequence[str], *, named: bool) -> str:
     """Where new events go: the first one named, or the only one there is."""
-    open_ones = [name for name in names if not kit.places.calendars[name].info().readonly]
+    open_ones = [name for name in names if not opened.places.calendars[name].info().readonly]
     return open_ones[0] if open_ones and (named or len(open_ones) == 1) else ""
 
 
-def _chat_with(kit: Kit, room: str) -> FolderChat:
-    chats = [chat for chat in kit.places.chats.values() if isinstance(chat, FolderChat)]
+def _chat_with(opened: OpenWorkspace, room: str) -> FolderChat:
+    chats = [chat for chat in opened.places.chats.values() if isinstance(chat, FolderChat)]
     found = [chat for chat in chats if not room or room in chat.rooms]
     if len(found) != 1:
         rooms = sorted({each for chat in chats for each in chat.rooms})
         said = "several stand-in chats have" if found else "no stand-in chat has"
-        raise RequestFault(f'--to: {said} a room "{room}"', mend=f"rooms: {', '.join(rooms) or 'none'}")
+        raise RequestFault(f'--to: {said} a room "{room}"', fix=f"rooms: {', '.join(rooms) or 'none'}")
     return found[0]

@@ -13,8 +13,8 @@ from whenvoca.cli.output import console, say, say_next, show_json, styled
 from whenvoca.engine.workspace.checking import choose_files
 from whenvoca.engine.workspace.settings import find_workspace, load_workspace
 from whenvoca.errors import ExitCode, SourceFault
-from whenvoca.kit import VOCABULARY
 from whenvoca.language.tidy import tidy_text
+from whenvoca.open_workspace import VOCABULARY
 
 
 @click.command("tidy")
@@ -69,7 +69,7 @@ def _read(path: Path) -> str:
     try:
         return path.read_bytes().decode("utf-8")
     except UnicodeDecodeError as error:
-        raise SourceFault("is no UTF-8 text", where=str(path), mend="save it as UTF-8") from error
+        raise SourceFault("is no UTF-8 text", where=str(path), fix="save it as UTF-8") from error
     except OSError as error:
         raise SourceFault(f"cannot be read: {error.strerror}", where=str(path)) from error
 

@@ -7,10 +7,10 @@ from typing import Any
 import click
 
 from whenvoca.cli.check import count_of
-from whenvoca.cli.choosing import ask_yes
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
 from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.cli.subject_options import ask_yes
 from whenvoca.engine.undoing.inverse_effects import choose_runs
 from whenvoca.engine.undoing.undoing import UndoOutcome, runs_in_range, undo_runs
 from whenvoca.engine.workspace.ledger_home import open_ledger
@@ -33,18 +33,18 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
     Example: whenvoca undo 14
     """
     if bool(runs) == bool(workflow):
-        raise RequestFault("say which runs: their numbers, or --workflow NAME", mend="whenvoca runs lists them")
+        raise RequestFault("say which runs: their numbers, or --workflow NAME", fix="whenvoca runs lists them")
     if bool(begin) != bool(end):
         raise RequestFault("--from and --until stand together")
-    kit = common.open()
-    zone = kit.workspace.zone
+    opened = common.open()
+    zone = opened.workspace.zone
     low, high = (parse_moment(begin, zone, "--from"), parse_moment(end, zone, "--until")) if begin else (None, None)
-    with open_ledger(kit.workspace, kit.clock, say) as ledger:
+    with open_ledger(opened.workspace, opened.clock, say) as ledger:
         numbers = list(runs) or runs_in_range(ledger, workflow, low, high)
         records = choose_runs(ledger, numbers)
         copy = ledger.copy()
         try:
-            planned = undo_runs(kit.workspace, records, kit.places.rehearsed(), copy, kit.clock)
+            planned = undo_runs(opened.workspace, records, opened.places.rehearsed(), copy, opened.clock)
         finally:
             copy.close()
         if not common.as_json:
@@ -59,7 +59,7 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
                 show_json(_to_json(planned, done=False))
             say("nothing was done; with --yes it is")
             return ExitCode.NEEDS_YES
-        done = undo_runs(kit.workspace, records, kit.places, ledger, kit.clock)
+        done = undo_runs(opened.workspace, records, opened.places, ledger, opened.clock)
     if common.as_json:
         show_json(_to_json(done, done=True))
     else:

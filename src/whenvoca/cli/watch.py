@@ -23,8 +23,8 @@ from whenvoca.engine.watching.watching import Loaded, Watch
 from whenvoca.engine.workspace.ledger_home import hold_ledger
 from whenvoca.engine.workspace.watch_status import WAKE_FILE
 from whenvoca.errors import ExitCode, RequestFault
-from whenvoca.kit import Kit
-from whenvoca.places.waking import FileWaker
+from whenvoca.open_workspace import OpenWorkspace
+from whenvoca.places.file_watcher import FileWaker
 
 
 @click.command("watch")
@@ -45,51 +45,51 @@ def command(common: Common, until: str, once: bool) -> int:
 
     Example: whenvoca watch
     """
-    kit = common.open(with_root=True)
-    zone = kit.workspace.zone
+    opened = common.open(with_root=True)
+    zone = opened.workspace.zone
     ends = parse_moment(until, zone, "--until") if until else None
     if common.now and ends is None and not once:
-        raise RequestFault("a clock that is played needs an end", mend='--until "2027-03-18 04:00", or --once')
-    waker = FileWaker(kit.workspace.make_state_folder().absolute() / WAKE_FILE)
+        raise RequestFault("a clock that is played needs an end", fix='--until "2027-03-18 04:00", or --once')
+    waker = FileWaker(opened.workspace.make_state_folder().absolute() / WAKE_FILE)
     told = _Log(common, zone)
-    with hold_ledger(kit.workspace, kit.clock, say) as ledger:
+    with hold_ledger(opened.workspace, opened.clock, say) as ledger:
         waker.heed_signals()
-        loading = _loader(common, kit, ledger)
+        loading = _loader(common, opened, ledger)
         watch = Watch(
             load=loading,
             ledger=ledger,
-            clock=kit.clock,
+            clock=opened.clock,
             waker=waker,
             told=told,
             do_job=lambda job: _do(job),
             until=ends,
             once=once,
         )
-        told.note(f"watching {kit.workspace.name}; Ctrl-C stops")
+        told.note(f"watching {opened.workspace.name}; Ctrl-C stops")
         try:
             went_well = watch.work()
         finally:
             waker.close()
-            kit.places.close()
+            opened.places.close()
         told.note("stopped")
     return ExitCode.DONE if went_well else ExitCode.FAILED
 
 
-def _loader(common: Common, first: Kit, ledger: Ledger) -> Callable[[], Loaded]:
+def _loader(common: Common, first: OpenWorkspace, ledger: Ledger) -> Callable[[], Loaded]:
     """Reads the workspace anew each time that its files have changed. What may be another one's workflow does not
     run."""
     kits = [first]
 
     def load() -> Loaded:
-        kit = kits.pop() if kits else common.open_again(first)
-        result = kit.check()
+        opened = kits.pop() if kits else common.open_again(first)
+        result = opened.check()
         faulty = {fault.file for fault in result.hard_faults}
         sound = [each for each in result.workflows if each.file not in faulty and not each.settings.paused]
         faults = [f"{fault.where}: {fault.message}" for fault in result.hard_faults]
-        renamed = find_renamed(ledger, sound, kit.names())
-        faults += [f"{each.said}; {each.mend}, or run it once with --yes" for each in renamed]
+        renamed = find_renamed(ledger, sound, opened.names())
+        faults += [f"{each.said}; {each.fix}, or run it once with --yes" for each in renamed]
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
-        return Loaded(kit.workspace, sound, kit.places, faults)
+        return Loaded(opened.workspace, sound, opened.places, faults)
 
     return load
 

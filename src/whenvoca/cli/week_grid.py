@@ -7,7 +7,7 @@ from datetime import date, timedelta
 from zoneinfo import ZoneInfo
 
 from whenvoca.cli.output import WIDEST, console
-from whenvoca.reports.week import Piece, Week, bar_rows, colour_of, shown_hours, time_label
+from whenvoca.reports.week import DayPart, Week, bar_rows, colour_of, shown_hours, time_label
 
 _GUTTER = 6
 _COLOURS = {
@@ -94,7 +94,7 @@ def _hour_line(week: Week, calendars: Sequence[str], zone: ZoneInfo, width: int,
     return line
 
 
-def _label(piece: Piece, hour: int, zone: ZoneInfo) -> str:
+def _label(piece: DayPart, hour: int, zone: ZoneInfo) -> str:
     """What stands in a box on the line of an hour: title first, then the time, then a bar."""
     event = piece.shown.event
     offset = hour - int(piece.begin)

@@ -6,9 +6,9 @@ import click
 
 from whenvoca.cli.output import console, show_json
 from whenvoca.errors import RequestFault
-from whenvoca.kit import VOCABULARY
 from whenvoca.language.faults import nearest
 from whenvoca.language.reference import entries, find_entries, render_entry, render_overview, render_page
+from whenvoca.open_workspace import VOCABULARY
 
 
 @click.command("words")
@@ -27,7 +27,7 @@ def command(words: tuple[str, ...], as_json: bool, everything: bool, page: bool)
     found = find_entries(VOCABULARY, words) if words else entries(VOCABULARY)
     if words and not found:
         known = [entry.name for entry in entries(VOCABULARY)]
-        raise RequestFault(f'there is nothing called "{" ".join(words)}"', mend=nearest(" ".join(words), known))
+        raise RequestFault(f'there is nothing called "{" ".join(words)}"', fix=nearest(" ".join(words), known))
     if as_json:
         show_json({"words": [entry.to_json() for entry in found]})
         return 0

@@ -58,7 +58,7 @@ class Effect(Record, frozen=True, kw_only=True):
     against.
     """
 
-    aside = ("event", "stored")
+    ignored_fields = ("event", "stored")
 
     place: str
     verb: Verb

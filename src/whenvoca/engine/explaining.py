@@ -24,7 +24,7 @@ from whenvoca.language.evaluation import Compiler, Scope
 from whenvoca.values.columns import Unread
 
 
-class Told(Struct, frozen=True):
+class StepTrace(Struct, frozen=True):
     """One line of an explanation: a condition, a step, a field or an effect. ``line`` is that of the workflow's
     file."""
 
@@ -46,13 +46,13 @@ class Explanation(Struct):
     reason: str = ""
     run: int = 0
     state: dict[str, Any] = field(default_factory=dict)
-    told: list[Told] = field(default_factory=list)
+    told: list[StepTrace] = field(default_factory=list)
 
 
-class _Listening:
+class _TraceListener:
     """Hears a run: its conditions with their values, its steps with what their fields came to."""
 
-    def __init__(self, workflow: tree.Workflow, compiler: Compiler, told: list[Told]) -> None:
+    def __init__(self, workflow: tree.Workflow, compiler: Compiler, told: list[StepTrace]) -> None:
         self._lines = workflow.text.split("\n")
         self._compiler = compiler
         self._told = told
@@ -61,13 +61,15 @@ class _Listening:
     def condition(self, node: tree.Node, scope: Scope, *, holds: bool) -> None:
         """A condition, and how it came out."""
         text = self._lines[node.spot.line - 1].split(" #")[0].strip()
-        self._told.append(Told("condition", text, node.spot.line, self._values_in(node, scope), holds))
+        self._told.append(StepTrace("condition", text, node.spot.line, self._values_in(node, scope), holds))
 
     def step(self, step: tree.Step, key: str, repetition: str, values: Sequence[tuple[str, Any]]) -> None:
         """A step that begins."""
         self.places[key, repetition] = len(self._told) + 1
         shown = tuple((word, _shown(value, word)) for word, value in values)
-        self._told.append(Told("step", self._lines[step.spot.line - 1].split(" #")[0].strip(), step.spot.line, shown))
+        self._told.append(
+            StepTrace("step", self._lines[step.spot.line - 1].split(" #")[0].strip(), step.spot.line, shown)
+        )
 
     def _values_in(self, node: tree.Node, scope: Scope) -> tuple[tuple[str, str], ...]:
         found: dict[str, str] = {}
@@ -101,7 +103,7 @@ def explain_run(
     told = Explanation(record.workflow, record.label, outcome=record.outcome, reason=record.reason, run=record.number)
     occurrence = ledger.occurrence(record.occurrence)
     if record.kind != "run" or occurrence is None:
-        told.told = [Told("effect", "", effect=effect) for effect in record.effects]
+        told.told = [StepTrace("effect", "", effect=effect) for effect in record.effects]
         return told
     program = open_program(workflow, places, ledger, workspace.zone)
     source = program.sources.get(occurrence.place)
@@ -114,7 +116,7 @@ def explain_run(
     scope, state = describe_start(program.program, occurrence, source, seen, program.zone, failed)
     told.state = _fields_of(source, occurrence.subject, state)
     stage = LiveStage(places, ledger, clock, workspace)
-    listening = _Listening(workflow, Compiler(program.program.columns), told.told)
+    listening = _TraceListener(workflow, Compiler(program.program.columns), told.told)
     _explain_where(program, scope, listening)
     trigger = workflow.trigger
     assert trigger is not None
@@ -139,7 +141,7 @@ def explain_run(
 
 def explain_request(record: RunRecord) -> Explanation:
     """What a request in words did, with its words; no workflow stands behind it."""
-    done = [Told("effect", "", effect=effect) for effect in record.effects]
+    done = [StepTrace("effect", "", effect=effect) for effect in record.effects]
     said = f'asked: "{record.subject}"'
     reason = f"{said}: {record.reason}" if record.reason else said
     return Explanation(
@@ -160,16 +162,16 @@ def _go_through(program: OpenProgram, context: RunContext, journal: list[Journal
             answer = entry.receipt if entry is not None and entry.receipt is not None else Receipt()
     except (StopIteration, WhenvocaError):
         pass
-    assert isinstance(context.trace, _Listening)
+    assert isinstance(context.trace, _TraceListener)
     places = context.trace.places
     for entry in sorted(left.values(), key=lambda each: each.number, reverse=True):
         where = places.get((entry.key.step, entry.key.repetition), len(told.told))
-        told.told.insert(where, Told("effect", "", effect=entry.effect))
+        told.told.insert(where, StepTrace("effect", "", effect=entry.effect))
     if told.reason:
-        told.told.append(Told("reason", told.reason))
+        told.told.append(StepTrace("reason", told.reason))
 
 
-def _explain_where(program: OpenProgram, scope: Scope, listening: _Listening) -> bool:
+def _explain_where(program: OpenProgram, scope: Scope, listening: _TraceListener) -> bool:
     trigger = program.program.workflow.trigger
     assert trigger is not None
     compiler = Compiler(program.program.columns)
@@ -211,7 +213,7 @@ def explain_subject(program: OpenProgram, source: Source, key: str, ledger: Ledg
     told.state = _fields_of(source, key, state)
     state = source.unwritten(state, ledger.failed_writes(workflow.identity).get(key, []))
     scope = Scope(source.thing(key, state), trigger.definition.subject, now, program.zone or source.zone)
-    listening = _Listening(workflow, Compiler(program.program.columns), told.told)
+    listening = _TraceListener(workflow, Compiler(program.program.columns), told.told)
     is_in = _explain_where(program, scope, listening)
     if is_in and not program.program.where(scope):
         said = ", ".join(word for word in trigger.settings if word in ("from", "room")) or "its trigger"

@@ -12,7 +12,7 @@ from msgspec import Struct, field
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.people import Person
-from whenvoca.engine.row_hashes import RowPrints
+from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.errors import RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.evaluation import Thing
@@ -34,7 +34,7 @@ class PlaceReport(Struct, frozen=True):
     zone: str
     holds: str = ""
     trouble: str = ""
-    mend: str = ""
+    fix: str = ""
     notes: tuple[str, ...] = ()
 
 
@@ -55,7 +55,7 @@ class Resource(Struct, frozen=True):
     stamp: str = ""
 
 
-class CalendarLook(Struct):
+class CalendarChanges(Struct):
     """What a look at a calendar brought since the last one: pieces that are new or changed with their events, and those
     gone."""
 
@@ -113,7 +113,7 @@ class CalendarFace(Place, Protocol):
     def address_of(self, uid: str) -> str:
         """Where the event of that UID can be seen."""
 
-    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
         """What changed since the last look, which brought ``known`` and ``cursor``."""
 
     def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
@@ -239,13 +239,13 @@ class SheetFace(Place, Protocol):
 
     file: str
     signature: str  # changes when a setting that makes rows what they are does
-    prints: RowPrints  # of the rows as they were in the last scan, where keys are declared
+    prints: RowHashes  # of the rows as they were in the last scan, where keys are declared
     found: frozenset[str]  # the keys of all rows in the last scan, those too that cannot be taken up
 
     def digest(self) -> str:
         """The hash of the file as it stands. Raises PlaceTrouble or SourceFault."""
 
-    def scan(self, known: Mapping[str, RowState], prints: RowPrints = ...) -> Iterable[SeenRow]:
+    def scan(self, known: Mapping[str, RowState], prints: RowHashes = ...) -> Iterable[SeenRow]:
         """The filled rows, those left out that stand as they were observed, as one of these prints tells; ``known`` are
         the rows as last observed, for sheets whose keys are worked out."""
 

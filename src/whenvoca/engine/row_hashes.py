@@ -14,7 +14,7 @@ WIDTH = 16  # bytes of a row's print
 UNKNOWABLE = bytes(WIDTH)  # stands for the print of a row that has none
 
 
-class Block(Struct, frozen=True, array_like=True):
+class HashBlock(Struct, frozen=True, array_like=True):
     """Rows below each other, all of which can be taken up. ``whole`` is empty where they are known one by one only."""
 
     whole: bytes
@@ -25,22 +25,22 @@ class Block(Struct, frozen=True, array_like=True):
         """The print of each row."""
         return [self.prints[begin : begin + WIDTH] for begin in range(0, len(self.prints), WIDTH)]
 
-    def only(self, is_kept: Sequence[bool]) -> Block:
+    def only(self, is_kept: Sequence[bool]) -> HashBlock:
         """Some of its rows, which stand below each other no more."""
         keys = [key for key, kept in zip(self.keys, is_kept, strict=True) if kept]
-        return Block(b"", keys, b"".join(each for each, kept in zip(self.each(), is_kept, strict=True) if kept))
+        return HashBlock(b"", keys, b"".join(each for each, kept in zip(self.each(), is_kept, strict=True) if kept))
 
 
-class RowPrints(Struct, frozen=True):
+class RowHashes(Struct, frozen=True):
     """The rows of a sheet as they were recorded."""
 
-    blocks: list[Block] = []
+    blocks: list[HashBlock] = []
 
     def keys(self) -> list[str]:
         """The keys of all of them."""
         return list(chain.from_iterable(each.keys for each in self.blocks))
 
-    def by_block(self) -> dict[bytes, Block]:
+    def by_block(self) -> dict[bytes, HashBlock]:
         """Blocks by their hash."""
         return {each.whole: each for each in self.blocks if each.whole}
 
@@ -50,13 +50,13 @@ class RowPrints(Struct, frozen=True):
         found.pop(UNKNOWABLE, None)
         return found
 
-    def without_blocks(self, wholes: Set[bytes]) -> RowPrints:
+    def without_blocks(self, wholes: Set[bytes]) -> RowHashes:
         """The blocks that have none of these hashes."""
-        return RowPrints([each for each in self.blocks if each.whole not in wholes])
+        return RowHashes([each for each in self.blocks if each.whole not in wholes])
 
-    def without(self, subjects: set[str]) -> RowPrints:
+    def without(self, subjects: set[str]) -> RowHashes:
         """Those of other rows than these."""
-        return RowPrints(
+        return RowHashes(
             [
                 each if subjects.isdisjoint(each.keys) else each.only([key not in subjects for key in each.keys])
                 for each in self.blocks

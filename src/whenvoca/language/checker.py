@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE, PLACE_SLOTS, FieldDefinition, PlaceInfo, StepDefinition
 from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_article
-from whenvoca.language.field_checks import FieldChecks, Surroundings
+from whenvoca.language.field_checks import FieldChecks, FieldContext
 from whenvoca.language.inference import Names, fold_name, row_type
 from whenvoca.language.types import (
     ANY,
@@ -39,14 +39,14 @@ ASKED = {
 }
 
 
-def check_workflow(workflow: tree.Workflow, faults: FaultList, around: Surroundings) -> list[Fault]:
+def check_workflow(workflow: tree.Workflow, faults: FaultList, around: FieldContext) -> list[Fault]:
     """All faults of the workflow: those its reading left in ``faults``, and those against the real places."""
     _Checker(workflow, faults, around).check()
     return faults.sorted()
 
 
 class _Checker(FieldChecks):
-    def __init__(self, workflow: tree.Workflow, faults: FaultList, around: Surroundings) -> None:
+    def __init__(self, workflow: tree.Workflow, faults: FaultList, around: FieldContext) -> None:
         super().__init__(faults, around)
         self._workflow = workflow
         self._making: dict[str, Spot] = {}
@@ -161,7 +161,7 @@ class _Checker(FieldChecks):
             self._faults.add(spot, f"{place.name} cannot be used: {place.unavailable}")
             return None
         if place.trouble:
-            self._faults.add(spot, f"{place.name} cannot be read: {place.trouble}", place.trouble_mend)
+            self._faults.add(spot, f"{place.name} cannot be read: {place.trouble}", place.trouble_fix)
         if writes and place.unwritable:
             self._refuse_unwritable(spot, place)
         if writes and place.readonly:
@@ -255,12 +255,12 @@ class _Checker(FieldChecks):
             and place.columns is not None
             and not place.has_key
         ):
-            mend = f'name a column that never changes at the place: [places.{place.name}] key = "…"'
-            self._faults.add(step.spot, f"{place.name} has no key, so a mirror could not tell its rows apart", mend)
+            fix = f'name a column that never changes at the place: [places.{place.name}] key = "…"'
+            self._faults.add(step.spot, f"{place.name} has no key, so a mirror could not tell its rows apart", fix)
         if definition.adds == "row" and place is not None and place.totals:
-            mend = "take the totals line and the setting totals away, or add the rows to another sheet"
+            fix = "take the totals line and the setting totals away, or add the rows to another sheet"
             self._faults.add(
-                step.spot, f"below the rows of {place.name} stands a totals line, which a row would write over", mend
+                step.spot, f"below the rows of {place.name} stands a totals line, which a row would write over", fix
             )
         self._check_trigger_fits(step)
         if definition.is_making:
@@ -321,8 +321,8 @@ class _Checker(FieldChecks):
             self._faults.add(step.spot, "the workflow is not about a row", f"written: {step.definition.verb} in SHEET")
             return None
         if place is not None and place.readonly:
-            mend = "take readonly = true away from it in whenvoca.toml"
-            self._faults.add(step.spot, f"{place.name} is read-only", mend)
+            fix = "take readonly = true away from it in whenvoca.toml"
+            self._faults.add(step.spot, f"{place.name} is read-only", fix)
         elif place is not None and place.unwritable:
             self._refuse_unwritable(step.spot, place)
         return place
@@ -342,11 +342,11 @@ class _Checker(FieldChecks):
         node = step.slots.get("NAME")
         if node is None:
             if definition.thing == "event" and names.subject_word != "event":
-                mend = f"written: {definition.verb} NAME, or {definition.verb} in CALENDAR"
-                self._faults.add(step.spot, "the workflow is not about an event", mend)
+                fix = f"written: {definition.verb} NAME, or {definition.verb} in CALENDAR"
+                self._faults.add(step.spot, "the workflow is not about an event", fix)
             elif definition.thing == "task" and names.subject_word != "task":
-                mend = f"written: {definition.verb} NAME, or {definition.verb} in LIST"
-                self._faults.add(step.spot, "the workflow is not about a task", mend)
+                fix = f"written: {definition.verb} NAME, or {definition.verb} in LIST"
+                self._faults.add(step.spot, "the workflow is not about a task", fix)
             elif definition.thing == "message" and names.subject_word not in ("message", ""):
                 self._faults.add(
                     step.spot, "the workflow is not about a message", "its trigger: when CHAT hears a message"
@@ -401,8 +401,8 @@ class _Checker(FieldChecks):
         made = step.definition.adds
         is_created = made in ("event", "task") and not step.definition.is_mirror
         if is_created and {"gained", "changed"} <= set(trigger.happenings):
-            mend = f"mirror {made} in {step.places[-1]} keeps one {made} for each {trigger.definition.subject}"
-            self._faults.add(step.spot, f"each change would make one more {made}", mend)
+            fix = f"mirror {made} in {step.places[-1]} keeps one {made} for each {trigger.definition.subject}"
+            self._faults.add(step.spot, f"each change would make one more {made}", fix)
 
     def _check_identity(self, step: tree.Step) -> None:
         if step.path in self._making:
@@ -414,14 +414,14 @@ class _Checker(FieldChecks):
                     f"the other one is on line {other.line}; choose another name",
                 )
             else:
-                mend = (
+                fix = (
                     f"give each a name of its own: {step.definition.verb} … as NAME (the other one is on line "
                     f"{other.line})"
                 )
                 self._faults.add(
                     step.spot,
                     "two steps that make something are alike, so what they make could not be told apart",
-                    mend,
+                    fix,
                 )
         self._making[step.path] = step.spot
 

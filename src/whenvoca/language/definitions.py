@@ -160,7 +160,7 @@ class ColumnInfo(Struct, frozen=True, kw_only=True):
     declared: bool = False
     status: Status = "ok"
     doubt: str = ""  # a cell that fits two readings, and the setting that decides
-    mend: str = ""
+    fix: str = ""
     sample: str = ""  # a cell, for messages
 
 
@@ -176,7 +176,7 @@ class PlaceInfo(Struct, frozen=True, kw_only=True):
     columns: tuple[ColumnInfo, ...] | None = None
     twice: Mapping[str, str] = field(default_factory=dict)  # column names that stand twice, with their cells
     trouble: str = ""
-    trouble_mend: str = ""
+    trouble_fix: str = ""
     trouble_exit: int = 0  # the exit status of the trouble, where a run meets it
     unavailable: str = ""  # why workflows cannot use it at all
     warnings: tuple[str, ...] = ()

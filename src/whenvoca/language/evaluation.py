@@ -400,7 +400,7 @@ class LocatedUnread(Unread, frozen=True):
     @classmethod
     def of(cls, unread: Unread, where: str) -> LocatedUnread:
         """The same with its cell's name."""
-        return cls(unread.text, unread.fault, unread.mend, unread.waits, where)
+        return cls(unread.text, unread.fault, unread.fix, unread.waits, where)
 
 
 _UNREAD = (Unread, LocatedUnread)  # told by their class: isinstance takes thrice as long, for each cell of each row
@@ -413,7 +413,7 @@ class WaitingFault(RowFault):
 def _read(value: Any) -> Any:
     if value.__class__ in _UNREAD:
         kind = WaitingFault if value.waits else RowFault
-        raise kind(value.fault, where=getattr(value, "where", ""), mend=value.mend)
+        raise kind(value.fault, where=getattr(value, "where", ""), fix=value.fix)
     return value
 
 

@@ -119,8 +119,8 @@ class _Parser:
         if not self._took_word(word):
             self._stop(self._peek, f'"{word}" is missing here', what)
 
-    def _stop(self, token: Token, message: str, mend: str = "") -> NoReturn:
-        self._faults.add(token.spot, message, mend)
+    def _stop(self, token: Token, message: str, fix: str = "") -> NoReturn:
+        self._faults.add(token.spot, message, fix)
         raise _Unreadable
 
     def _left_over(self) -> str:

@@ -24,7 +24,7 @@ class Fault(Struct, frozen=True):
     file: str
     spot: Spot | None
     message: str
-    mend: str = ""
+    fix: str = ""
     source: str = ""
     in_data: bool = False
 
@@ -39,8 +39,8 @@ class Fault(Struct, frozen=True):
         if self.spot and self.source:
             lead = "".join("\t" if sign == "\t" else " " for sign in self.source[: self.spot.column - 1])
             lines += [f"    {self.source}", f"    {lead}{'^' * max(1, self.spot.length)}"]
-        if self.mend:
-            lines.append(f"  {self.mend}")
+        if self.fix:
+            lines.append(f"  {self.fix}")
         return "\n".join(lines)
 
 
@@ -52,11 +52,11 @@ class FaultList:
         self._lines = text.split("\n")
         self._faults: dict[tuple[int, int, str], Fault] = {}
 
-    def add(self, spot: Spot | None, message: str, mend: str = "", *, in_data: bool = False) -> None:
+    def add(self, spot: Spot | None, message: str, fix: str = "", *, in_data: bool = False) -> None:
         """Records a fault. Of several at one spot the first counts: the others mostly follow from it."""
         source = self._lines[spot.line - 1].rstrip("\r") if spot and spot.line <= len(self._lines) else ""
         key = (spot.line, spot.column, "") if spot else (0, 0, message)
-        self._faults.setdefault(key, Fault(self.file, spot, message, mend, source, in_data))
+        self._faults.setdefault(key, Fault(self.file, spot, message, fix, source, in_data))
 
     def __bool__(self) -> bool:
         return bool(self._faults)

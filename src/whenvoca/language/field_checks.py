@@ -32,7 +32,7 @@ from whenvoca.values.zones import load_zone
 _WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}
 
 
-class Surroundings(Struct, frozen=True):
+class FieldContext(Struct, frozen=True):
     """What stands around a workflow: places by lower-case name, and the people's names."""
 
     places: Mapping[str, PlaceInfo]
@@ -44,7 +44,7 @@ class Surroundings(Struct, frozen=True):
 class FieldChecks:
     """The checks of fields, columns and the texts written out in them."""
 
-    def __init__(self, faults: FaultList, around: Surroundings) -> None:
+    def __init__(self, faults: FaultList, around: FieldContext) -> None:
         self._faults = faults
         self._around = around
         self._infer = Inference(faults)
@@ -60,8 +60,8 @@ class FieldChecks:
                 self._column_value(line, place, names)
             else:
                 self._infer.type_of(line.value, names)
-                mend = nearest(line.as_written, [each.name for each in definition.fields])
-                self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', mend)
+                fix = nearest(line.as_written, [each.name for each in definition.fields])
+                self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', fix)
         if (
             definition.columns_as_fields
             and not definition.columns_optional
@@ -71,8 +71,8 @@ class FieldChecks:
                 step.spot, "no column is named below this step", "below it stands a line for each column to be written"
             )
         if definition.check_fields is not None:
-            for word, message, mend in definition.check_fields(standing):
-                self._faults.add(standing.get(word, step.spot), message, mend)
+            for word, message, fix in definition.check_fields(standing):
+                self._faults.add(standing.get(word, step.spot), message, fix)
 
     def _column_value(self, line: tree.FieldLine, place: PlaceInfo | None, names: Names) -> None:
         given = self._infer.type_of(line.value, names, shown=True)
@@ -92,8 +92,8 @@ class FieldChecks:
             return
         column = place.by_word.get(word)
         if column is None:
-            mend = nearest(line.as_written, row_type(place).written)
-            self._faults.add(line.spot, f'there is no column "{line.as_written}" in {place.name}', mend)
+            fix = nearest(line.as_written, row_type(place).written)
+            self._faults.add(line.spot, f'there is no column "{line.as_written}" in {place.name}', fix)
         elif column.declared and not fits(given, of_kind(column.kind)) and column.kind != "text":
             self._faults.add(
                 line.value.spot,
@@ -117,7 +117,7 @@ class FieldChecks:
             case "alarms":
                 item = given.item if given.name == "list" and given.item else given
                 if not fits(item, OFFSET):
-                    mend = (
+                    fix = (
                         "written: 25 minutes before"
                         if item.name == "duration"
                         else "written: alarm 25 minutes before, or none"
@@ -126,7 +126,7 @@ class FieldChecks:
                         node.spot,
                         f"{known.name} takes a duration before or after the start, and this is "
                         f"{with_article(str(given))}",
-                        mend,
+                        fix,
                     )
             case "people":
                 item = given.item if given.name == "list" and given.item else given
@@ -193,12 +193,12 @@ class FieldChecks:
         try:
             load_zone(name)
         except SettingsFault as error:
-            self._faults.add(spot, error.message, error.mend)
+            self._faults.add(spot, error.message, error.fix)
 
     def _check_people(self, node: tree.Node) -> None:
         for each in node.items if isinstance(node, tree.ListOf) else (node,):
             text = tree.plain_text(each)
             for piece in split_addresses(text) if text else ():
                 if not is_address(piece) and piece.lower() not in self._around.people:
-                    mend = nearest(piece, self._around.people)
-                    self._faults.add(each.spot, f'there is nobody "{piece}" in [people]', mend)
+                    fix = nearest(piece, self._around.people)
+                    self._faults.add(each.spot, f'there is nobody "{piece}" in [people]', fix)

@@ -161,8 +161,8 @@ class Inference:
         if isinstance(node, tree.Literal) and isinstance(node.value, bool) and names.subject is not None:
             word = "yes" if node.value else "no"
             if word in names.subject.fields:
-                mend = f"the column is written {names.subject_word}.{word.capitalize()}"
-                self._faults.add(node.spot, f'"{word}" is a word of the language here, not the column', mend)
+                fix = f"the column is written {names.subject_word}.{word.capitalize()}"
+                self._faults.add(node.spot, f'"{word}" is a word of the language here, not the column', fix)
 
     def want(self, node: tree.Node, names: Names, wanted: Type, why: str) -> Type:
         """The type of a value that must be of a certain type; a fault if it cannot be."""
@@ -212,8 +212,8 @@ class Inference:
             return ANY
         if names.subject is not None and word in names.subject.fields:
             if word in names.given and not names.is_look_up:
-                mend = f"write {names.subject_word}.{node.as_written}, or give the other one another name"
-                self._faults.add(node.spot, f'"{node.as_written}" is a field of {names.subject} and a given name', mend)
+                fix = f"write {names.subject_word}.{node.as_written}, or give the other one another name"
+                self._faults.add(node.spot, f'"{node.as_written}" is a field of {names.subject} and a given name', fix)
             return self._column_use(node.spot, names.subject.fields[word], self._column_of(node, names), names, shown)
         if word in names.given:
             return names.given[word]
@@ -248,14 +248,14 @@ class Inference:
             if names.place
             else f'there is no name "{node.as_written}"'
         )
-        mend = (
+        fix = (
             nearest(node.as_written, known)
             or f"whenvoca read sheet shows the columns of {names.place.name if names.place else 'a sheet'}"
         )
         if names.is_look_up:
             owner = next((name for name in ("row", "event") if word in names.given.get(name, ANY).fields), "")
-            mend = f"here the subject is written in full: {owner}.{node.as_written}" if owner else mend
-        self._faults.add(node.spot, what, mend)
+            fix = f"here the subject is written in full: {owner}.{node.as_written}" if owner else fix
+        self._faults.add(node.spot, what, fix)
 
     def _twice(self, spot: Spot, word: str, place: PlaceInfo) -> None:
         name, cells = next((name, cells) for name, cells in place.twice.items() if fold_name(name) == word)
@@ -266,7 +266,7 @@ class Inference:
     def _column_use(self, spot: Spot, kind: Type, column: ColumnInfo | None, names: Names, shown: bool) -> Type:
         if column is not None and column.status != "ok" and not shown:
             state = "can be read in two ways" if column.status == "ambiguous" else "is written in more than one way"
-            self._faults.add(spot, f'the column "{column.name}" {state}: {column.doubt}', column.mend, in_data=True)
+            self._faults.add(spot, f'the column "{column.name}" {state}: {column.doubt}', column.fix, in_data=True)
         return kind
 
     def _field(self, node: tree.Field, names: Names, shown: bool) -> Type:
@@ -376,13 +376,13 @@ class Inference:
         if result is None:
             joined = {"+": "added to", "-": "taken from", "*": "multiplied by", "/": "divided by"}[node.sign]
             first, second = (right, left) if node.sign in "+-" else (left, right)
-            mend = ""
+            fix = ""
             if left.name == right.name == "text" and node.sign == "+":
-                mend = 'texts are joined in braces: "{A} {B}"'
+                fix = 'texts are joined in braces: "{A} {B}"'
             elif left.name == "time":
-                mend = 'join the time with a date first: "Day at Begin + 2 hours"'
+                fix = 'join the time with a date first: "Day at Begin + 2 hours"'
             self._faults.add(
-                node.spot, f"{with_article(str(first))} cannot be {joined} {with_article(str(second))}", mend
+                node.spot, f"{with_article(str(first))} cannot be {joined} {with_article(str(second))}", fix
             )
             return ANY
         return result
@@ -411,19 +411,19 @@ class Inference:
             case _:
                 given = self.type_of(node, names)
                 if given.name not in ("yes-no", "any", "empty"):
-                    mend = "a condition compares: Answer is empty, Pupils > 20"
-                    self._faults.add(node.spot, f"this is {with_article(str(given))} and no condition", mend)
+                    fix = "a condition compares: Answer is empty, Pupils > 20"
+                    self._faults.add(node.spot, f"this is {with_article(str(given))} and no condition", fix)
 
     def _compare(self, left: tree.Node, right: tree.Node, relation: str, names: Names) -> None:
         said = tree.written(right)
         if said and fold_name(said) == fold_name(tree.written(left)):
             known = [word for word in ("row", "event", "task", "message") if word in names.given]
-            mend = (
+            fix = (
                 f"in where a bare name is of what is looked for; that of the {known[0]}: {known[0]}.{said}"
                 if known
                 else ""
             )
-            self._faults.add(right.spot, f"{said} is compared with itself", mend if names.is_look_up else "")
+            self._faults.add(right.spot, f"{said} is compared with itself", fix if names.is_look_up else "")
             return
         is_textual = relation in ("contains", "begins with", "ends with", "like", "is")
         first = self.type_of(left, names, shown=is_textual and isinstance(right, tree.Text))
@@ -441,7 +441,7 @@ class Inference:
             self._faults.add(culprit.spot, f"{with_article(str(first if culprit is left else second))} has no order")
             return
         if not _comparable(first, second, relation):
-            mend = (
+            fix = (
                 "a date is written 2027-03-17, without quotes" if {first.name, second.name} & {"date", "moment"} else ""
             )
             self._faults.add(
@@ -449,7 +449,7 @@ class Inference:
                 f"{with_article(str(first))} is never {with_article(str(second))}"
                 if relation == "is"
                 else f"{with_article(str(first))} cannot be compared with {with_article(str(second))}",
-                mend,
+                fix,
             )
 
 

@@ -23,7 +23,7 @@ def to_instant(value: Any, zone: ZoneInfo) -> datetime:
         return value
     if isinstance(value, date):
         return first_moment(value, zone)
-    raise RowFault(f"{show_value(value)} is no moment", mend='join a date with a time: "Day at Begin"')
+    raise RowFault(f"{show_value(value)} is no moment", fix='join a date with a time: "Day at Begin"')
 
 
 def to_list(value: Any) -> list[Any]:

@@ -43,7 +43,7 @@ def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tu
     The tree holds whatever could be read, so that the checker can go on with it and add to the faults.
     """
     faults = FaultList(file, text)
-    reader = _Reader(vocabulary, faults)
+    reader = _WorkflowReader(vocabulary, faults)
     workflow = replace(reader.read(name, file, read_lines(text, faults)), text=text)
     return workflow, faults
 
@@ -59,7 +59,7 @@ def value_pieces(line: Line, offset: int) -> tuple[list[Piece], list[str] | None
     return pieces, block
 
 
-class _Reader:
+class _WorkflowReader:
     def __init__(self, vocabulary: Vocabulary, faults: FaultList) -> None:
         self._vocabulary = vocabulary
         self._faults = faults
@@ -142,8 +142,8 @@ class _Reader:
                 "paused": "yes or no",
                 "private": "shown or hidden",
             }
-            mend = f'written: {word} "{node.word}"' if wanted is str and isinstance(node, tree.Name) else ""
-            self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}", mend)
+            fix = f'written: {word} "{node.word}"' if wanted is str and isinstance(node, tree.Name) else ""
+            self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}", fix)
         else:
             settings[word] = value
 
@@ -257,8 +257,8 @@ class _Reader:
         try:
             return parse_days(text, spot)
         except NoDays as error:
-            mend = "such as weekdays; monday, friday; the 1st; the last day; the last friday"
-            self._faults.add(spot, str(error), mend)
+            fix = "such as weekdays; monday, friday; the 1st; the last day; the last friday"
+            self._faults.add(spot, str(error), fix)
             return tree.Days(spot, weekdays=tuple(range(7)))
 
     def _word_spot(self, line: Line, word: str) -> Spot:
@@ -295,12 +295,12 @@ class _Reader:
             listed = (
                 "; ".join(known) if what == "trigger" else ", ".join(dict.fromkeys(each.split()[0] for each in known))
             )
-            mend = (
+            fix = (
                 f"there are: {listed}"
                 if what == "trigger"
                 else f"steps begin with: {listed}; all of them: whenvoca words"
             )
-            self._faults.add(spot, f'there is no {what} that begins with "{first}"', mend)
+            self._faults.add(spot, f'there is no {what} that begins with "{first}"', fix)
 
     # --- statements
 
@@ -411,8 +411,8 @@ class _Reader:
             word = child.code.split()[0].lower()
             pieces, _ = value_pieces(child, len(word))
             if word not in ("kind", "default", "choices"):
-                mend = nearest(word, ("kind", "default", "choices"))
-                self._faults.add(self._word_spot(child, word), f'ask has no setting "{word}"', mend)
+                fix = nearest(word, ("kind", "default", "choices"))
+                self._faults.add(self._word_spot(child, word), f'ask has no setting "{word}"', fix)
             elif not pieces:
                 self._faults.add(child.spot, f"{word} has no value")
             elif word == "kind":
@@ -464,10 +464,10 @@ class _Reader:
         elif tail:
             column = line.indent + words[match.length][1] + 1
             spot = Spot(line.number, column, line.indent + len(line.code) - column + 1)
-            mend = (
+            fix = (
                 "after as stands one name" if tail[0].lower() == "as" else f"written: {match.definition.sentence.words}"
             )
-            self._faults.add(spot, f'"{" ".join(tail)}" is not expected here', mend)
+            self._faults.add(spot, f'"{" ".join(tail)}" is not expected here', fix)
         places, slots = self._slots(line, words, match)
         fields, conditions, formerly = self._read_fields(line.children, match.definition)
         return tree.Step(

@@ -87,10 +87,10 @@ def _read_token(piece: Piece, position: int, faults: FaultList, block: list[Any]
     if text[position].isdigit():
         word = _ODD_WORD.match(text, position)
         assert word is not None
-        mend = "leave a blank between a number and its unit, and on both sides of a minus"
+        fix = "leave a blank between a number and its unit, and on both sides of a minus"
         if not re.search(r"[-:.]", word[0]) and not re.fullmatch(r"\d+[a-z]{1,3}", word[0]):
-            mend = f'a column of that name is written column "{word[0]}"'
-        faults.add(at(len(word[0])), f"{word[0]} is neither a number, a date nor a name", mend)
+            fix = f'a column of that name is written column "{word[0]}"'
+        faults.add(at(len(word[0])), f"{word[0]} is neither a number, a date nor a name", fix)
         return None, word.end()
     if found := _SIGN.match(text, position):
         sign = {"×": "*", "÷": "/"}.get(found[0], found[0])

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 class Node(Record, frozen=True):
     """A value; ``spot`` does not count when two are compared."""
 
-    aside = ("spot", "as_written")
+    ignored_fields = ("spot", "as_written")
 
     spot: Spot
 
@@ -189,7 +189,7 @@ class Repeat(Node, frozen=True):
 class FieldLine(Record, frozen=True):
     """A field of a step or trigger: NAME VALUE."""
 
-    aside = ("as_written", "spot")
+    ignored_fields = ("as_written", "spot")
 
     word: str
     as_written: str
@@ -206,7 +206,7 @@ class Block(Struct, frozen=True):
 class Statement(Record, frozen=True):
     """Something a workflow does; ``spot`` is its line."""
 
-    aside: ClassVar[tuple[str, ...]] = ("spot",)
+    ignored_fields: ClassVar[tuple[str, ...]] = ("spot",)
 
     spot: Spot
 
@@ -214,7 +214,7 @@ class Statement(Record, frozen=True):
 class Step(Statement, frozen=True):
     """A step with its fields. ``path`` is its identity in the workflow."""
 
-    aside = ("spot", "definition")
+    ignored_fields = ("spot", "definition")
 
     definition: StepDefinition
     sentence: str = ""
@@ -277,7 +277,7 @@ class Fail(Statement, frozen=True):
 class Trigger(Record, frozen=True):
     """The `when` line."""
 
-    aside = ("spot", "definition")
+    ignored_fields = ("spot", "definition")
 
     spot: Spot
     definition: TriggerDefinition
@@ -324,7 +324,7 @@ class Settings(Struct, frozen=True, kw_only=True):
 class Workflow(Record, frozen=True, kw_only=True):
     """A whole file, read."""
 
-    aside = ("text",)
+    ignored_fields = ("text",)
 
     name: str
     file: str

@@ -18,7 +18,7 @@ TypeName = Literal[
 class Type(Record, frozen=True):
     """The type of a value. ``said`` is how messages call it; ``fields`` are those of a thing, by lower-case name."""
 
-    aside = ("fields", "said", "written", "place")
+    ignored_fields = ("fields", "said", "written", "place")
 
     name: TypeName
     item: Type | None = None

@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from whenvoca.errors import PlaceTrouble, SourceFault
-from whenvoca.places import letting_go
+from whenvoca.places import deferred_close
 
 TEMPORARY = ".whenvoca-tmp"
 _REASONS = {
@@ -33,14 +33,14 @@ def telling_trouble(path: Path, doing: str) -> Iterator[None]:
     try:
         yield
     except OSError as error:
-        reason, mend = _REASONS.get(error.errno or 0, (error.strerror or str(error), ""))
-        raise PlaceTrouble(f"cannot be {doing}: {reason}", where=str(path), mend=mend) from error
+        reason, fix = _REASONS.get(error.errno or 0, (error.strerror or str(error), ""))
+        raise PlaceTrouble(f"cannot be {doing}: {reason}", where=str(path), fix=fix) from error
 
 
 def read_file(path: Path) -> bytes:
     """The whole file. Raises SourceFault if there is none, PlaceTrouble if it cannot be read."""
     if not path.exists():
-        raise SourceFault("there is no such file", where=str(path), mend="look at its path")
+        raise SourceFault("there is no such file", where=str(path), fix="look at its path")
     if path.is_dir():
         raise SourceFault("is a folder, and a file is wanted here", where=str(path))
     with telling_trouble(path, "read"):
@@ -75,7 +75,7 @@ def put_in_place(temporary: Path, path: Path, *, sync: bool = True) -> None:
     """Renames the temporary over the file and forces the folder to the disk, unless that is done for a group."""
     with telling_trouble(path, "replaced"):
         try:
-            letting_go.replace(temporary, path)
+            deferred_close.replace(temporary, path)
         except OSError:
             temporary.unlink(missing_ok=True)
             raise
@@ -115,7 +115,7 @@ def wait_unlocked(path: Path, seconds: float, wait: Callable[[float], None]) -> 
             raise PlaceTrouble(
                 f"is open elsewhere ({lock.name} stands beside it)",
                 where=str(path),
-                mend="close it there and run again; what was begun goes on then",
+                fix="close it there and run again; what was begun goes on then",
             )
         wait(min(0.25, left))
         left -= 0.25

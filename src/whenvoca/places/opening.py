@@ -198,7 +198,7 @@ class Places:
             try:
                 found.append(self._open(settings).describe())
             except WhenvocaError as error:
-                found.append(PlaceReport(settings.name, settings.kind, "", "", "", error.message, error.mend))
+                found.append(PlaceReport(settings.name, settings.kind, "", "", "", error.message, error.fix))
         return found
 
     def _names_of(self, kind: str) -> list[str]:
@@ -302,7 +302,7 @@ class Places:
         try:
             return load_zone(settings.text("zone"))
         except SettingsFault as fault:
-            raise settings.refuse("zone", fault.message, fault.mend) from fault
+            raise settings.refuse("zone", fault.message, fault.fix) from fault
 
     def _open_sheet(self, settings: PlaceSettings) -> SheetPlace:
         settings.allow(_SHEET_KEYS)
@@ -397,8 +397,8 @@ class Places:
     def _dictation_of(self, settings: PlaceSettings) -> DictationFace | None:
         kind = settings.text("dictation")
         if kind not in ("", "text beside"):
-            mend = 'dictation = "text beside": the words stand in a text file beside the sound'
-            raise settings.refuse("dictation", f'this version has no dictation "{kind}"', mend)
+            fix = 'dictation = "text beside": the words stand in a text file beside the sound'
+            raise settings.refuse("dictation", f'this version has no dictation "{kind}"', fix)
         return TextBeside() if kind else None
 
     def _open_outbox(self, settings: PlaceSettings) -> OutboxFace:
@@ -446,9 +446,9 @@ class Places:
             seconds=float(settings.number("seconds") or 30),
         )
 
-    def _need_one(self, settings: PlaceSettings, keys: Sequence[str], said: str, mend: str) -> None:
+    def _need_one(self, settings: PlaceSettings, keys: Sequence[str], said: str, fix: str) -> None:
         if sum(settings.has(key) for key in keys) != 1:
-            raise settings.refuse("", said, mend)
+            raise settings.refuse("", said, fix)
 
     def _open_calendar(self, settings: PlaceSettings) -> CalendarFace:
         keys = _TASKS_KEYS if settings.kind == "tasks" else _CALENDAR_KEYS
@@ -501,8 +501,8 @@ def _kinds(settings: PlaceSettings) -> dict[str, Kind]:
     found = {}
     for column, kind in settings.table("kinds").items():
         if kind not in set(Kind):
-            mend = nearest(str(kind), list(Kind)) or f"one of: {', '.join(Kind)}"
-            raise settings.refuse("kinds", f'there is no kind of column "{kind}"', mend)
+            fix = nearest(str(kind), list(Kind)) or f"one of: {', '.join(Kind)}"
+            raise settings.refuse("kinds", f'there is no kind of column "{kind}"', fix)
         found[column] = Kind(kind)
     return found
 
@@ -531,4 +531,4 @@ def make_backing(
     if ending in _ENDINGS:
         return _ENDINGS[ending]()
     message = f"{path.name}: sheets are read from .xlsx, .xlsm, .ods and .csv"
-    raise refuse.refuse("file", message) if refuse else SettingsFault(message, mend="save it in one of these formats")
+    raise refuse.refuse("file", message) if refuse else SettingsFault(message, fix="save it in one of these formats")

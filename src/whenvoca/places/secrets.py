@@ -33,7 +33,7 @@ class Secret:
                 raise PlaceTrouble(
                     f"its password is not there: the environment has no {self._name}",
                     where=self._place,
-                    mend=f"set it before: export {self._name}=…",
+                    fix=f"set it before: export {self._name}=…",
                 )
             return found
         return self._from_keyring() if self._kind else ""
@@ -42,7 +42,7 @@ class Secret:
         try:
             import keyring
         except ImportError as error:
-            raise SettingsFault("keyring is not installed", mend="pip install 'whenvoca[server]'") from error
+            raise SettingsFault("keyring is not installed", fix="pip install 'whenvoca[server]'") from error
         try:
             found = keyring.get_password(self._name, self._user)
         except Exception as error:  # each backend has errors of its own
@@ -51,6 +51,6 @@ class Secret:
             raise PlaceTrouble(
                 f'its password is not there: the keyring has none of "{self._name}" for {self._user}',
                 where=self._place,
-                mend=f"keyring set {self._name} {self._user}",
+                fix=f"keyring set {self._name} {self._user}",
             )
         return found

@@ -23,10 +23,10 @@ class PlaceSettings:
         """The kind of place, as written."""
         return str(self._table.get("kind", ""))
 
-    def refuse(self, key: str, message: str, mend: str = "") -> SettingsFault:
+    def refuse(self, key: str, message: str, fix: str = "") -> SettingsFault:
         """The fault of a setting, to be raised."""
         line = line_of(self._text, f"places.{self.name}", key)
-        return SettingsFault(f"{self.name}: {message}", where=f"{FILE}:{line}" if line else FILE, mend=mend)
+        return SettingsFault(f"{self.name}: {message}", where=f"{FILE}:{line}" if line else FILE, fix=fix)
 
     def allow(self, known: Sequence[str]) -> None:
         """Raises SettingsFault for a setting that is none of these."""

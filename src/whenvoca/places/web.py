@@ -28,7 +28,7 @@ class Web:
         try:
             import httpx
         except ModuleNotFoundError:
-            return SettingsFault("calling an address needs httpx", mend="pip install 'whenvoca[server]'")
+            return SettingsFault("calling an address needs httpx", fix="pip install 'whenvoca[server]'")
         after = effect.after or {}
         address, body = str(after["address"]), after.get("body")
         headers = {"accept": "application/json", "idempotency-key": effect.target, "user-agent": "whenvoca"}
@@ -50,7 +50,7 @@ class Web:
             if after.get("repeatable") is False:
                 return RowFault(
                     f"in doubt: {address} {said}, and the call may have been done",
-                    mend="look there, then: whenvoca retry does it again",
+                    fix="look there, then: whenvoca retry does it again",
                 )
             return PlaceTrouble(said, where=address, is_passing=True)
         if answer.status_code in _PASSING:

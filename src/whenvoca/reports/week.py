@@ -12,17 +12,17 @@ from whenvoca.calendars.event import Event
 from whenvoca.values.zones import first_moment
 
 
-class Shown(Struct, frozen=True):
+class ShownEvent(Struct, frozen=True):
     """An occurrence with the calendar that it stands in."""
 
     event: Event
     calendar: str
 
 
-class Piece(Struct, frozen=True):
+class DayPart(Struct, frozen=True):
     """The part of an occurrence that lies on one day: hours from 0 to 24, and its lane among those that overlap."""
 
-    shown: Shown
+    shown: ShownEvent
     day: int
     begin: float
     end: float
@@ -35,11 +35,11 @@ class Week(Struct, frozen=True):
     """Seven days from ``first``: timed pieces, and whole-day events as (shown, first day, last day) within the week."""
 
     first: date
-    pieces: tuple[Piece, ...]
-    whole: tuple[tuple[Shown, int, int], ...]
+    pieces: tuple[DayPart, ...]
+    whole: tuple[tuple[ShownEvent, int, int], ...]
 
 
-def lay_out_week(shown: Sequence[Shown], first: date, zone: ZoneInfo) -> Week:
+def lay_out_week(shown: Sequence[ShownEvent], first: date, zone: ZoneInfo) -> Week:
     """The week that begins on ``first``, in ``zone``."""
     whole, raw = [], []
     for each in shown:
@@ -50,13 +50,13 @@ def lay_out_week(shown: Sequence[Shown], first: date, zone: ZoneInfo) -> Week:
                 whole.append((each, max(0, low), min(6, high)))
         else:
             raw += [(each, *part) for part in _parts(each, first, zone)]
-    pieces: list[Piece] = []
+    pieces: list[DayPart] = []
     for day in range(7):
         pieces += _in_lanes([part for part in raw if part[1] == day])
     return Week(first, tuple(pieces), tuple(sorted(whole, key=lambda item: (item[1], -item[2]))))
 
 
-def _parts(shown: Shown, first: date, zone: ZoneInfo) -> list[tuple[int, float, float, bool]]:
+def _parts(shown: ShownEvent, first: date, zone: ZoneInfo) -> list[tuple[int, float, float, bool]]:
     start, end = (moment.astimezone(zone) for moment in shown.event.span(zone))
     found = []
     for day in range(7):
@@ -73,10 +73,10 @@ def _hours(moment: datetime) -> float:
     return moment.hour + moment.minute / 60
 
 
-def _in_lanes(parts: list[tuple[Shown, int, float, float, bool]]) -> list[Piece]:
+def _in_lanes(parts: list[tuple[ShownEvent, int, float, float, bool]]) -> list[DayPart]:
     """Pieces of one day, those that overlap side by side."""
     parts = sorted(parts, key=lambda part: (part[2], -part[3]))
-    clusters: list[list[tuple[tuple[Shown, int, float, float, bool], int]]] = []
+    clusters: list[list[tuple[tuple[ShownEvent, int, float, float, bool], int]]] = []
     ends: list[float] = []
     for part in parts:
         if not clusters or part[2] >= max(ends):
@@ -89,7 +89,8 @@ def _in_lanes(parts: list[tuple[Shown, int, float, float, bool]]) -> list[Piece]
     for cluster in clusters:
         lanes = max(lane for _, lane in cluster) + 1
         found += [
-            Piece(shown, day, begin, end, lane, lanes, is_first) for (shown, day, begin, end, is_first), lane in cluster
+            DayPart(shown, day, begin, end, lane, lanes, is_first)
+            for (shown, day, begin, end, is_first), lane in cluster
         ]
     return found
 
@@ -126,7 +127,7 @@ def bar_rows(week: Week) -> list[int]:
 PALETTE = ("steelblue", "seagreen", "darkorange", "mediumpurple", "crimson", "teal", "goldenrod", "slategray")
 
 
-def colour_of(shown: Shown, calendars: Sequence[str]) -> str:
+def colour_of(shown: ShownEvent, calendars: Sequence[str]) -> str:
     """The event's own colour, else its calendar's."""
     return shown.event.colour or PALETTE[list(calendars).index(shown.calendar) % len(PALETTE)]
 

@@ -9,7 +9,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.errors import RequestFault
-from whenvoca.reports.week import PALETTE, Piece, Week, bar_rows, colour_of, shown_hours, time_label
+from whenvoca.reports.week import PALETTE, DayPart, Week, bar_rows, colour_of, shown_hours, time_label
 
 _SIZE_INCHES, _DPI = (12.8, 8.0), 100
 
@@ -22,7 +22,7 @@ def draw_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, title: str, 
     except ModuleNotFoundError as error:
         if (error.name or "").partition(".")[0] != "matplotlib":
             raise
-        raise RequestFault("pictures need matplotlib", mend='pip install "whenvoca[pictures]"') from error
+        raise RequestFault("pictures need matplotlib", fix='pip install "whenvoca[pictures]"') from error
     figure = Figure(figsize=_SIZE_INCHES, dpi=_DPI, facecolor="white")
     FigureCanvasAgg(figure)
     bars = bar_rows(week)
@@ -107,7 +107,7 @@ def _draw_box(
         axes.add_patch(Rectangle((x, y), min(0.045, width), height, facecolor=colour, edgecolor="none", zorder=2.1))
 
 
-def _draw_piece(axes: Any, piece: Piece, calendars: Sequence[str], zone: ZoneInfo, span: int) -> None:
+def _draw_piece(axes: Any, piece: DayPart, calendars: Sequence[str], zone: ZoneInfo, span: int) -> None:
     event = piece.shown.event
     width = 0.94 / piece.lanes
     x = piece.day + 0.03 + width * piece.lane

@@ -9,10 +9,10 @@ from whenvoca.steps.change_row import CHANGE_ROW, CHANGE_ROW_IN
 from whenvoca.steps.create_event import CREATE_EVENT
 from whenvoca.steps.delete_event import DELETE_EVENT, DELETE_EVENT_IN
 from whenvoca.steps.delete_row import DELETE_ROW, DELETE_ROW_IN
+from whenvoca.steps.emails import SEND_EMAIL, SEND_EMAIL_IN
 from whenvoca.steps.fill_sheet import FILL_SHEET
 from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
 from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
-from whenvoca.steps.letters import SEND_LETTER, SEND_LETTER_IN
 from whenvoca.steps.messages import SEND_TO_PERSON, SEND_TO_ROOM
 from whenvoca.steps.mirror_event import MIRROR_EVENT, MIRROR_TASK
 from whenvoca.steps.mirror_row import MIRROR_ROW
@@ -43,8 +43,8 @@ STEPS: tuple[StepDefinition, ...] = (
     SEND_TO_PERSON,
     ANSWER,
     REPLY,
-    SEND_LETTER_IN,
-    SEND_LETTER,
+    SEND_EMAIL_IN,
+    SEND_EMAIL,
     SET_PRESENCE,
     RESTORE_PRESENCE,
     *TASK_STEPS,

@@ -10,13 +10,13 @@ _ASKABLE = ("several", "series", "deletions", "changes", "creations", "nothing")
 
 
 def _answer(call: StepCall) -> Acting:
-    from whenvoca.steps.desk import answer
+    from whenvoca.steps.message_actions import answer
 
     yield from answer(call)
 
 
 def _reply(call: StepCall) -> Acting:
-    from whenvoca.steps.desk import reply
+    from whenvoca.steps.message_actions import reply
 
     yield from reply(call)
 

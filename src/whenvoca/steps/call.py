@@ -17,7 +17,7 @@ _METHODS = ("get", "post", "put", "patch", "delete")
 SAFE_TO_REPEAT = ("get", "put", "delete")
 
 
-class Answer:
+class CallAnswer:
     """What came back: its members by name; `status` is the number of the answer. Unknown while it is only rehearsed."""
 
     def __init__(self, status: str, body: Any) -> None:
@@ -33,7 +33,7 @@ class Answer:
             else {}
         )
         value = members.get(word)
-        return Answer(self.status, value) if isinstance(value, dict) else value
+        return CallAnswer(self.status, value) if isinstance(value, dict) else value
 
     def where_is(self, word: str) -> str:
         """Where it comes from."""
@@ -48,11 +48,11 @@ def _act(call: StepCall) -> Acting:
 
     parts = urlsplit(address)
     if parts.scheme not in ("http", "https") or not parts.hostname:
-        raise RowFault(f'"{address}" is no web address', mend="such as https://hall.example.org/hook")
+        raise RowFault(f'"{address}" is no web address', fix="such as https://hall.example.org/hook")
     if not call.allows_host(parts.hostname):
         raise RowFault(
             f"{parts.hostname} is named neither in the workflow nor in the settings",
-            mend="write the host out in the call line",
+            fix="write the host out in the call line",
         )
     members = {written: _to_json(value) for written, value in call.columns()}
     method = call.text("method") or ("post" if members else "get")
@@ -66,7 +66,7 @@ def _act(call: StepCall) -> Acting:
         body = json.loads(receipt.address) if receipt.address else None
     except ValueError:
         body = {"text": receipt.address}
-    return Answer(receipt.version, body)
+    return CallAnswer(receipt.version, body)
 
 
 def _to_json(value: Any) -> Any:

@@ -8,14 +8,15 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import changed_fields
-from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule
+from whenvoca.calendars.series import ended_before, moved_series, rest_of, shifted_rule
 from whenvoca.engine.acting.stage import Missing
 from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import EventThing, event_type
 from whenvoca.language.definitions import Sentence, StepDefinition
-from whenvoca.steps.changing import ALL, LATER, WHICH, decided, to_change
+from whenvoca.steps.changing import ALL, LATER, WHICH, retry_on_conflict, to_change
+from whenvoca.steps.dated_kinds import kind_of
 from whenvoca.steps.event_fields import (
     EVENT_FIELDS,
     TIMES,
@@ -25,7 +26,6 @@ from whenvoca.steps.event_fields import (
     shown_fields,
 )
 from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
-from whenvoca.steps.thing_kinds import kind_of
 
 
 def change_things(call: StepCall) -> Acting:
@@ -77,7 +77,7 @@ def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Eve
             new = heed_clashes(call, new, call.text("clash"), notes)
         return to_change(stored, new, thing.place, notes, key)
 
-    done = yield from decided(decide)
+    done = yield from retry_on_conflict(decide)
     event = done[0].event if done and done[0].event else thing.event
     return call.stage.to_thing(thing.place, event)
 
@@ -97,7 +97,7 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
         if not changed_fields(rest, new):
             return thing
         uid = lineage.to_uid(made.number)
-        rule = turned_rule(rest, new, rest.rule) if new.rule == rest.rule else new.rule
+        rule = shifted_rule(rest, new, rest.rule) if new.rule == rest.rule else new.rule
         new = replace(new, uid=uid, origin=lineage.to_mark(), sequence=0, rule=rule)
         yield Effect(
             verb="create event",
@@ -119,7 +119,7 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
             return None
         return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, [], thing.uid)
 
-    yield from decided(decide)
+    yield from retry_on_conflict(decide)
     return call.stage.to_thing(thing.place, new)
 
 

@@ -23,7 +23,7 @@ WHICH = FieldDefinition(
 )
 
 
-def decided(decide: Callable[[], Effect | None]) -> Generator[Effect, Receipt, tuple[Effect, Receipt] | None]:
+def retry_on_conflict(decide: Callable[[], Effect | None]) -> Generator[Effect, Receipt, tuple[Effect, Receipt] | None]:
     """Yields the effect that ``decide`` gives; anew, three times at most, while its thing moves on meanwhile."""
     for attempt in range(_ATTEMPTS):
         effect = decide()

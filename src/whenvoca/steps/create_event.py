@@ -7,15 +7,15 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, changed_fields
-from whenvoca.engine.acting.stage import Missing, Standing
+from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import event_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
+from whenvoca.steps.dated_kinds import DatedKind, kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
-from whenvoca.steps.thing_kinds import ThingKind, kind_of
 
 
 def create_thing(call: StepCall) -> Acting:
@@ -35,7 +35,7 @@ def create_thing(call: StepCall) -> Acting:
         "number": made.number,
         "notes": tuple(notes),
     }
-    if isinstance(made, Standing):
+    if isinstance(made, ExistingThing):
         event = replace(event, uid=made.stored.event.uid)
         if changed_fields(made.stored.event, event):
             _refuse_another(call, made, lineage)
@@ -45,7 +45,7 @@ def create_thing(call: StepCall) -> Acting:
     return call.stage.to_thing(calendar.name, event, receipt.address)
 
 
-def _find_by_booking(call: StepCall) -> tuple[Any, Standing] | None:
+def _find_by_booking(call: StepCall) -> tuple[Any, ExistingThing] | None:
     """Without a ledger an edited row may still keep the UID of its event: that event is it, if this step made it."""
     calendar = call.stage.calendar(call.place)
     uid = getattr(call.subject, "booking", "")
@@ -53,10 +53,10 @@ def _find_by_booking(call: StepCall) -> tuple[Any, Standing] | None:
     lineage = call.lineage_of(stored.event.origin) if stored else None
     if stored is None or lineage is None:
         return None
-    return lineage, Standing(stored, 1, is_untouched=False)
+    return lineage, ExistingThing(stored, 1, is_untouched=False)
 
 
-def _refuse_another(call: StepCall, made: Standing, lineage: Lineage) -> None:
+def _refuse_another(call: StepCall, made: ExistingThing, lineage: Lineage) -> None:
     """Raises RowFault where the row was gone for a while since its event was made: it may be another row by now."""
     if call.stage.was_lost_since_made(call.subject_place, call.subject_key, lineage):
         raise RowFault(
@@ -64,11 +64,11 @@ def _refuse_another(call: StepCall, made: Standing, lineage: Lineage) -> None:
             "was "
             f"deleted meanwhile; "
             "it is left as it is",
-            mend="give the new row a key of its own, or take that event away and run again",
+            fix="give the new row a key of its own, or take that event away and run again",
         )
 
 
-def _to_change(kind: ThingKind, made: Standing, event: Event, common: dict[str, Any]) -> Effect:
+def _to_change(kind: DatedKind, made: ExistingThing, event: Event, common: dict[str, Any]) -> Effect:
     old = made.stored.event
     changes = changed_fields(old, event)
     if not changes:
@@ -78,7 +78,7 @@ def _to_change(kind: ThingKind, made: Standing, event: Event, common: dict[str, 
         raise RowFault(
             f'its {kind.noun} "{old.title}" stands already and was changed by another hand ({said}); it is left as it '
             "is",
-            mend="change the event back, or take it away and run again",
+            fix="change the event back, or take it away and run again",
         )
     new = replace(event, sequence=old.sequence + 1)
     before = {name: value for name, (value, _) in changes.items()}

@@ -9,7 +9,7 @@ from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.things.event import EventThing
 from whenvoca.language.definitions import Sentence, StepDefinition
-from whenvoca.steps.changing import ALL, LATER, WHICH, decided, to_change, to_deletion
+from whenvoca.steps.changing import ALL, LATER, WHICH, retry_on_conflict, to_change, to_deletion
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
 
 
@@ -17,7 +17,7 @@ def delete_things(call: StepCall) -> Acting:
     """Deletes the events or tasks that the step is about."""
     things: list[Any] = find_targets(call)
     for thing in things:
-        yield from decided(lambda thing=thing: _decide(call, thing))  # type: ignore[misc]
+        yield from retry_on_conflict(lambda thing=thing: _decide(call, thing))  # type: ignore[misc]
 
 
 def _decide(call: StepCall, thing: EventThing) -> Effect | None:

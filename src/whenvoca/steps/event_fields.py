@@ -107,7 +107,7 @@ def _changed_times(call: StepCall, old: Event, notes: list[str]) -> tuple[dateti
     if is_whole or (call.value("start") is not None and (call.gives("end") or call.gives("length"))):
         return _times(call, notes)
     if (call.gives("start") or call.gives("first-day")) and call.value("start") is None:
-        raise RowFault("the start is empty", mend="an event cannot be without a start")
+        raise RowFault("the start is empty", fix="an event cannot be without a start")
     if not isinstance(old.start, datetime) or not isinstance(old.end, datetime):
         return _times(call, notes)  # from whole days to a time
     start = _in_zone(call.value("start"), call) if call.gives("start") else old.start
@@ -146,10 +146,10 @@ def _times(call: StepCall, notes: list[str]) -> tuple[datetime | date, datetime 
     start, length = call.value("start"), call.value("length")
     if first_day is not None or last_day is not None:
         if start is not None:
-            raise RowFault("both start and first-day have a value", mend="an event has a start, or whole days")
+            raise RowFault("both start and first-day have a value", fix="an event has a start, or whole days")
         return _whole_days(first_day, last_day)
     if start is None:
-        raise RowFault("the start is empty", mend="give a start, or first-day and last-day")
+        raise RowFault("the start is empty", fix="give a start, or first-day and last-day")
     start = _in_zone(start, call)
     end = _end(call, start, notes)
     if end is None:
@@ -158,12 +158,12 @@ def _times(call: StepCall, notes: list[str]) -> tuple[datetime | date, datetime 
             raise RowFault(f"the length {show_value(span)} is no duration")
         end = add_to_moment(start, span)
     elif length is not None:
-        raise RowFault("both end and length have a value", mend="give one of them")
+        raise RowFault("both end and length have a value", fix="give one of them")
     first, last = start.astimezone(UTC), end.astimezone(UTC)
     if last == first:
-        raise RowFault(f"start and end are the same, {show_value(start)}", mend="give a later end")
+        raise RowFault(f"start and end are the same, {show_value(start)}", fix="give a later end")
     if last < first:
-        raise RowFault(f"the end {show_value(end)} comes before the start {show_value(start)}", mend="give a later end")
+        raise RowFault(f"the end {show_value(end)} comes before the start {show_value(start)}", fix="give a later end")
     return start, end
 
 
@@ -196,7 +196,7 @@ def _named_zone(moment: datetime, zone: ZoneInfo | None = None) -> datetime:
 
 def _whole_days(first: Any, last: Any) -> tuple[date, date]:
     if first is None:
-        raise RowFault("the first-day is empty and the last-day is not", mend="give both")
+        raise RowFault("the first-day is empty and the last-day is not", fix="give both")
     first = first.date() if isinstance(first, datetime) else first
     last = first if last is None else last.date() if isinstance(last, datetime) else last
     if last < first:
@@ -222,7 +222,7 @@ def _attendees(call: StepCall, word: str, *, optional: bool, invite: bool, wante
             if not is_address(address):
                 raise RowFault(
                     f'{word}: "{piece}" is neither an e-mail address nor a name from [people]',
-                    mend="correct it, or add the person to whenvoca.toml",
+                    fix="correct it, or add the person to whenvoca.toml",
                 )
             yield Attendee(address, optional, "NEEDS-ACTION" if invite or wanted else "", bool(wanted))
 
@@ -253,7 +253,7 @@ def _rule(call: StepCall, start: datetime | date) -> str:
         raise RowFault(
             f"the start {show_value(start)} is no day of its repetition; the first one would be "
             f"{show_value(first.date())}",
-            mend="begin on a day on which it takes place",
+            fix="begin on a day on which it takes place",
         )
     return rule
 
@@ -268,7 +268,7 @@ def _read_repeat(text: str) -> tuple[dict[str, str], date | None]:
         return parts, None
     shaped = shape_date(until)
     if shaped is None or not shaped.is_settled:
-        raise RowFault(f'"{until}" is no date that can be read in one way', mend="write it 2027-06-30")
+        raise RowFault(f'"{until}" is no date that can be read in one way', fix="write it 2027-06-30")
     return parts, shaped.fits[""]
 
 
@@ -287,7 +287,7 @@ def _word(call: StepCall, word: str, choices: tuple[str, ...], default: str) -> 
     value = call.value(word)
     text = default if value is None else show_value(value).lower()
     if text not in choices:
-        raise RowFault(f'{word} is never "{text}"', mend=f"it is one of: {', '.join(choices)}")
+        raise RowFault(f'{word} is never "{text}"', fix=f"it is one of: {', '.join(choices)}")
     return text
 
 
@@ -302,7 +302,7 @@ def to_priority(call: StepCall) -> int:
 def _colour(call: StepCall) -> str:
     text = call.text("colour").lower().replace(" ", "")
     if text and text not in COLOURS:
-        raise RowFault(f'"{text}" is no colour name of CSS', mend="such as teal, crimson, steelblue")
+        raise RowFault(f'"{text}" is no colour name of CSS', fix="such as teal, crimson, steelblue")
     return text
 
 
@@ -316,7 +316,7 @@ def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> 
     if clash == "allow" or not event.takes_time:
         return event
     if clash not in _CLASH:
-        raise RowFault(f'clash is never "{clash}"', mend=f"it is one of: {', '.join(_CLASH)}")
+        raise RowFault(f'clash is never "{clash}"', fix=f"it is one of: {', '.join(_CLASH)}")
     others = call.stage.find_clashes(call.place, event)
     if not others:
         return event

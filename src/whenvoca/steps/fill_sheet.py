@@ -18,7 +18,7 @@ def _act(call: StepCall) -> Acting:
     if len(elements) > _MOST_ROWS:
         raise RowFault(
             f"{len(elements)} rows are more than a sheet should be filled with",
-            mend="narrow the list by from, until or where",
+            fix="narrow the list by from, until or where",
         )
     columns = [sheet.column_name(written) for written in call.column_words]
     rows = [

@@ -36,7 +36,7 @@ def window(call: StepCall) -> tuple[datetime | None, datetime | None]:
     if low is None and high is None:
         return None, None
     if low is None or high is None:
-        raise RowFault(f"{'from' if low is None else 'until'} is empty", mend="give both moments, or none")
+        raise RowFault(f"{'from' if low is None else 'until'} is empty", fix="give both moments, or none")
     begin, end = to_instant(low, call.scope.zone), to_instant(high, call.scope.zone)
     if end <= begin:
         raise RowFault(f"until, {show_value(end)}, does not come after from, {show_value(begin)}")

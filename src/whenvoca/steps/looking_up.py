@@ -95,7 +95,7 @@ def choose(call: StepCall, found: list[Thing]) -> list[Thing]:
         more = f" and {len(found) - _MOST_LISTED} more" if len(found) > _MOST_LISTED else ""
         raise RowFault(
             f"{len(found)} {thing}s of {place} fit: {listed}{more}",
-            mend="say more in where, or several first, several all",
+            fix="say more in where, or several first, several all",
         )
     return found if several == "all" else found[:1]
 

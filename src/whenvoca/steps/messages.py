@@ -23,7 +23,7 @@ def _to_room(call: StepCall) -> Acting:
     room = show_value(call.sentence_value).strip()
     rooms = call.stage.rooms_of(call.place)
     if room not in rooms:
-        raise RowFault(f'{call.place} has no room "{room}"', mend=f"rooms: {', '.join(rooms) or 'none'}")
+        raise RowFault(f'{call.place} has no room "{room}"', fix=f"rooms: {', '.join(rooms) or 'none'}")
     text = call.told("text", None)
     if text.strip():
         yield _message(call, call.occasion(room), {"room": room, "text": text})

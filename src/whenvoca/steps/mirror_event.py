@@ -8,17 +8,17 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state, to_state
-from whenvoca.engine.acting.stage import Missing, Standing
+from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
-from whenvoca.steps.changing import decided, to_change, to_deletion
+from whenvoca.steps.changing import retry_on_conflict, to_change, to_deletion
+from whenvoca.steps.dated_kinds import DatedKind, kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
 from whenvoca.steps.task_fields import TASK_FIELDS, check_task_fields
-from whenvoca.steps.thing_kinds import ThingKind, kind_of
 from whenvoca.values.texts import show_value
 
 IN_SOURCE, IN_COPY, LEFT_ALONE = "as in source", "as in copy", "left alone"
@@ -38,7 +38,7 @@ def _act(call: StepCall) -> Acting:
             if rule == LEFT_ALONE:
                 raise RowFault(
                     f"its {kind_of(call).noun} was taken out of {call.place} by another hand; it is left so",
-                    mend="bring it back there, or say: disputed as in source",
+                    fix="bring it back there, or say: disputed as in source",
                 )
             if rule == IN_COPY:
                 return None
@@ -46,11 +46,11 @@ def _act(call: StepCall) -> Acting:
     return (yield from _follow(call, rule))
 
 
-def _known(call: StepCall) -> Standing | Missing:
+def _known(call: StepCall) -> ExistingThing | Missing:
     return call.stage.find_made(call.place, call.lineage)
 
 
-def _made(call: StepCall) -> Standing | Missing:
+def _made(call: StepCall) -> ExistingThing | Missing:
     """What stands of this mirror; an event that existed before is adopted by the UID that the step gives."""
     made = _known(call)
     if call.is_lost and call.repetition:
@@ -58,7 +58,9 @@ def _made(call: StepCall) -> Standing | Missing:
     if not isinstance(made, Missing) or not (uid := call.text("uid")):
         return made
     stored = call.stage.find_event(call.place, uid)
-    return made if stored is None else Standing(stored, made.number, is_untouched=True, base=to_state(stored.event))
+    return (
+        made if stored is None else ExistingThing(stored, made.number, is_untouched=True, base=to_state(stored.event))
+    )
 
 
 def _make(call: StepCall, made: Missing) -> Acting:
@@ -80,7 +82,7 @@ def _make(call: StepCall, made: Missing) -> Acting:
     return call.stage.to_thing(call.place, event)
 
 
-def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
+def _take_away(call: StepCall, made: ExistingThing | Missing) -> Acting:
     if isinstance(made, Missing):
         return
     rule = call.text("disputed") or LEFT_ALONE
@@ -89,7 +91,7 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
             f'its {_subject(call)} is gone, but its {kind_of(call).noun} "{made.stored.event.title}" in {call.place} '
             f"was changed by another hand "
             f"({', '.join(_touched(call, made))}); it is left there",
-            mend="take it away there, or say: disputed as in source",
+            fix="take it away there, or say: disputed as in source",
         )
 
     def decide() -> Effect | None:
@@ -101,14 +103,14 @@ def _take_away(call: StepCall, made: Standing | Missing) -> Acting:
             now.stored, call.place, uid, lineage=call.lineage.to_mark(), number=now.number, base=now.base
         )
 
-    yield from decided(decide)
+    yield from retry_on_conflict(decide)
 
 
 def _subject(call: StepCall) -> str:
     return "element of the list" if call.is_lost and call.repetition else call.subject_word or "subject"
 
 
-def _touched(call: StepCall, made: Standing) -> list[str]:
+def _touched(call: StepCall, made: ExistingThing) -> list[str]:
     """What another hand changed since we last wrote it; without a base anything may have been."""
     if made.base is None:
         return []
@@ -116,7 +118,7 @@ def _touched(call: StepCall, made: Standing) -> list[str]:
     return [name for name in kind_of(call).groups if not _is_same(call, name, made.stored.event, base)]
 
 
-def _base_of(made: Standing) -> Event:
+def _base_of(made: ExistingThing) -> Event:
     return from_state({name: value for name, value in (made.base or {}).items() if name != _DISPUTED})
 
 
@@ -166,17 +168,17 @@ def _follow(call: StepCall, rule: str) -> Acting:
             )
         return change
 
-    done = yield from decided(decide)
+    done = yield from retry_on_conflict(decide)
     if disputes and list(disputes.values()) != reported:
         said = "; ".join(disputes.values())
         raise RowFault(
             f"changed in {call.place} by another hand, and not as its {_subject(call)} says: {said}; left as it is",
-            mend="make both alike, or say: disputed as in source, or as in copy",
+            fix="make both alike, or say: disputed as in source, or as in copy",
         )
     if done and done[0].event:
         return call.stage.to_thing(call.place, done[0].event)
     made = _made(call)
-    return call.stage.to_thing(call.place, made.stored.event) if isinstance(made, Standing) else None
+    return call.stage.to_thing(call.place, made.stored.event) if isinstance(made, ExistingThing) else None
 
 
 def _is_same(call: StepCall, group: str, one: Event, other: Event) -> bool:
@@ -196,7 +198,7 @@ def _said(call: StepCall, group: str, copy: Event, wanted: Event) -> str:
     return ", ".join(pieces)
 
 
-def _with_groups(kind: ThingKind, event: Event, wanted: Event, groups: list[str]) -> Event:
+def _with_groups(kind: DatedKind, event: Event, wanted: Event, groups: list[str]) -> Event:
     names = type(event).__struct_fields__
     given = {attribute: getattr(wanted, attribute) for group in groups for attribute in kind.groups[group][1]}
     if "attendees" in given:

@@ -27,7 +27,7 @@ def _act(call: StepCall) -> Acting:
     key = sheet.find_key(cells)
     if not key:
         raise RowFault(
-            "the key column of its row would be empty", where=sheet.file, mend="fill the key column below the step"
+            "the key column of its row would be empty", where=sheet.file, fix="fill the key column below the step"
         )
     wanted = {name: raw for name, value in cells.items() if (raw := sheet.to_raw(name, value)) is not None}
     common: dict[str, Any] = {
@@ -48,7 +48,7 @@ def _act(call: StepCall) -> Acting:
             raise RowFault(
                 "its row was taken out by another hand; it is left so",
                 where=sheet.file,
-                mend="say: disputed as in source, to make it again",
+                fix="say: disputed as in source, to make it again",
             )
         filled = {name: value for name, value in cells.items() if not is_empty(value)}
         yield Effect(verb="add row", target=key, after=filled, version=str(sheet.count_equal(filled)), **common)
@@ -85,7 +85,7 @@ def _follow(
             f"changed in {sheet.name} by another hand, and not as its source says: {'; '.join(disputes)}; left as it "
             f"is",
             where=sheet.file,
-            mend="make both alike, or say: disputed as in source, or as in copy",
+            fix="make both alike, or say: disputed as in source, or as in copy",
         )
 
 
@@ -98,7 +98,7 @@ def _take_away(call: StepCall, sheet: SheetFace, key: str, base: dict[str, Any],
         raise RowFault(
             f"its source is gone, but its row was changed by another hand ({', '.join(changed)}); it is left there",
             where=sheet.file,
-            mend="take it away there, or say: disputed as in source",
+            fix="take it away there, or say: disputed as in source",
         )
     yield Effect(
         verb="delete row",

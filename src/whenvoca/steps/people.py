@@ -24,6 +24,6 @@ def persons_of(call: StepCall, *, strangers: list[str] | None = None) -> list[Pe
                 strangers.append(piece)
             else:
                 raise RowFault(
-                    f'there is nobody "{piece}" in [people]', mend="add them to whenvoca.toml, or correct the name"
+                    f'there is nobody "{piece}" in [people]', fix="add them to whenvoca.toml, or correct the name"
                 )
     return list(found.values())

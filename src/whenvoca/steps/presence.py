@@ -25,12 +25,12 @@ def _set(call: StepCall) -> Acting:
             "symbol": call.text("symbol"),
         }
         if after["show"] not in _SHOWS:
-            raise RowFault(f'show is never "{after["show"]}"', mend=f"it is one of: {', '.join(_SHOWS)}")
+            raise RowFault(f'show is never "{after["show"]}"', fix=f"it is one of: {', '.join(_SHOWS)}")
         before = call.stage.presence_of(call.place, person)
         follows, until = call.follows("until"), call.value("until")
         if call.gives("until") and until is None:
             raise RowFault(
-                "until is empty", mend="give a moment, or leave the line away: then it stays until somebody changes it"
+                "until is empty", fix="give a moment, or leave the line away: then it stays until somebody changes it"
             )
         if until is not None:
             moment = to_instant(until, call.scope.zone)

@@ -4,13 +4,13 @@ changed it."""
 from __future__ import annotations
 
 from whenvoca.calendars.state import from_state, to_state
-from whenvoca.engine.acting.stage import Standing
+from whenvoca.engine.acting.stage import ExistingThing
 from whenvoca.engine.acting.step_call import Acting, StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Found
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
-from whenvoca.steps.changing import decided, to_deletion
+from whenvoca.steps.changing import retry_on_conflict, to_deletion
 from whenvoca.steps.find_events import check_window, window
 
 
@@ -25,7 +25,7 @@ def _act(call: StepCall) -> Acting:
 
         def decide(lineage: Lineage = lineage, each: Found = each) -> Effect | None:
             made = call.stage.find_made(call.place, lineage)
-            if not isinstance(made, Standing):
+            if not isinstance(made, ExistingThing):
                 return None
             more = {"lineage": lineage.to_mark(), "number": made.number}
             if made.is_untouched:
@@ -40,7 +40,7 @@ def _act(call: StepCall) -> Acting:
                 notes=(said,),
             )
 
-        yield from decided(decide)
+        yield from retry_on_conflict(decide)
 
 
 def _search(call: StepCall, uids: list[str]) -> list[Found]:

@@ -83,7 +83,7 @@ def _refuse_turned(task: Task) -> None:
         return
     if isinstance(task.start, datetime) != isinstance(task.end, datetime):
         raise RowFault(
-            "start and due are of two kinds, a whole day and a moment", mend="give both with a time, or both without"
+            "start and due are of two kinds, a whole day and a moment", fix="give both with a time, or both without"
         )
     if isinstance(task.start, datetime) and isinstance(task.end, datetime) and task.end < task.start:
         raise RowFault(f"due {show_value(task.end)} comes before the start {show_value(task.start)}")
@@ -95,7 +95,7 @@ def _person(call: StepCall) -> str:
     person = call.people.find(text) if text else None
     if text and person is None and not is_address(text):
         raise RowFault(
-            f'person: there is nobody "{text}" in [people]', mend="add them to whenvoca.toml, or give an address"
+            f'person: there is nobody "{text}" in [people]', fix="add them to whenvoca.toml, or give an address"
         )
     return person.name if person is not None else text
 

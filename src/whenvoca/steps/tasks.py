@@ -13,7 +13,7 @@ from whenvoca.engine.things.task import task_type
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.types import Type, list_of
 from whenvoca.steps.change_event import change_things
-from whenvoca.steps.changing import decided, to_change
+from whenvoca.steps.changing import retry_on_conflict, to_change
 from whenvoca.steps.create_event import create_thing
 from whenvoca.steps.delete_event import delete_things
 from whenvoca.steps.looking_up import MISSING, MISSING_OR_MADE, SEVERAL, WHERE, choose, find_targets, look_up
@@ -31,7 +31,7 @@ def _finish(call: StepCall) -> Acting:
             new = replace(stored.event, finished=call.now, sequence=stored.event.sequence + 1)
             return to_change(stored, new, thing.place, [], thing.key)
 
-        yield from decided(decide)
+        yield from retry_on_conflict(decide)
     now = [
         call.stage.to_thing(each.place, stored.event)
         for each in things

@@ -49,7 +49,7 @@ class Unread(Struct, frozen=True):
 
     text: str
     fault: str
-    mend: str = ""
+    fix: str = ""
     waits: bool = False
 
 

@@ -57,7 +57,7 @@ class Duration(Struct, frozen=True):
         if seconds:
             return cls(seconds=round(amount * seconds))
         if amount != int(amount):
-            raise RowFault(f"{amount} {unit} is no whole number of {unit}", mend="give hours or minutes instead")
+            raise RowFault(f"{amount} {unit} is no whole number of {unit}", fix="give hours or minutes instead")
         return cls(months=int(amount) * months, days=int(amount) * days)
 
     @classmethod
@@ -80,7 +80,7 @@ class Duration(Struct, frozen=True):
     def to_seconds(self) -> int:
         """The length in seconds, a day being 24 hours. Raises RowFault where months are in it."""
         if self.months:
-            raise RowFault("a month has no fixed length", mend="give days, hours or minutes")
+            raise RowFault("a month has no fixed length", fix="give days, hours or minutes")
         return self.days * 86400 + self.seconds
 
     def in_days(self) -> Duration:
@@ -99,7 +99,7 @@ class Duration(Struct, frozen=True):
 def add_to_date(day: date, span: Duration) -> date:
     """The date so much later. Raises RowFault if hours or minutes are in the span."""
     if span.seconds:
-        raise RowFault("hours and minutes cannot be added to a date", mend='join it with a time first: "Day at Begin"')
+        raise RowFault("hours and minutes cannot be added to a date", fix='join it with a time first: "Day at Begin"')
     return _shift(day, span.months) + timedelta(days=span.days)
 
 

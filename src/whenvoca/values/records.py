@@ -8,12 +8,12 @@ from msgspec import Struct
 
 
 class Record(Struct, frozen=True):
-    """``aside`` names the fields that do not count."""
+    """``ignored_fields`` names the fields that do not count."""
 
-    aside: ClassVar[tuple[str, ...]] = ()
+    ignored_fields: ClassVar[tuple[str, ...]] = ()
 
     def _counted(self) -> list[Any]:
-        return [getattr(self, name) for name in self.__struct_fields__ if name not in self.aside]
+        return [getattr(self, name) for name in self.__struct_fields__ if name not in self.ignored_fields]
 
     def __eq__(self, other: object) -> bool:
         return type(self) is type(other) and isinstance(other, Record) and self._counted() == other._counted()

@@ -63,5 +63,5 @@ def show_pattern(value: date | time | datetime, pattern: str) -> str:
         return format_time(value, pattern, locale="en")
     except (AttributeError, KeyError, ValueError, TypeError) as error:
         raise RowFault(
-            f'"{pattern}" cannot show {show_value(value)}', mend='a pattern is such as "EEE d MMM HH:mm"'
+            f'"{pattern}" cannot show {show_value(value)}', fix='a pattern is such as "EEE d MMM HH:mm"'
         ) from error

@@ -25,8 +25,8 @@ def load_zone(name: str) -> ZoneInfo:
         from zoneinfo import available_timezones
 
         near = get_close_matches(name, sorted(available_timezones()), n=2, cutoff=0.6)
-        mend = f"did you mean {' or '.join(near)}?" if near else 'write an IANA name such as "Europe/Lisbon"'
-        raise SettingsFault(f'there is no zone "{name}"', mend=mend) from error
+        fix = f"did you mean {' or '.join(near)}?" if near else 'write an IANA name such as "Europe/Lisbon"'
+        raise SettingsFault(f'there is no zone "{name}"', fix=fix) from error
 
 
 @lru_cache(maxsize=4096)  # many rows begin and end at the same times
@@ -48,11 +48,11 @@ def to_moment(wall: datetime, zone: ZoneInfo) -> datetime:
         raise RowFault(
             f"{shown} does not exist in {zone.key}: the clocks go forward by {_minutes(jump)} that day, "
             f"so {shown[11:]} would be {gap_end:%H:%M}",
-            mend="give a time that exists",
+            fix="give a time that exists",
         )
     raise RowFault(
         f"{shown} comes twice in {zone.key}: the clocks go back that day, from {_offset(before)} to {_offset(after)}",
-        mend=f'give the offset too: "{shown}{_offset(before)}" or "{shown}{_offset(after)}"',
+        fix=f'give the offset too: "{shown}{_offset(before)}" or "{shown}{_offset(after)}"',
     )
 
 

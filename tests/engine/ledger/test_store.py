@@ -9,10 +9,10 @@ from pathlib import Path
 import pytest
 
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.protocol import Journal, Ledger, Occurrence, Sighting
+from whenvoca.engine.ledger.protocol import Journal, Ledger, Occurrence, StateChange
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.place_protocols import SaveIntent
-from whenvoca.engine.row_hashes import Block, RowPrints
+from whenvoca.engine.row_hashes import HashBlock, RowHashes
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
 AT = "2027-03-17T10:00:00+00:00"
@@ -31,7 +31,7 @@ def begun(ledger: Ledger, subject: str = "R-1", sequence: int = 1) -> Occurrence
 def test_observations_are_numbered_and_there_and_back_is_two_changes(ledger: Ledger) -> None:
     a, b = {"Day": date(2027, 3, 17)}, {"Day": date(2027, 3, 18)}
     for state in (a, b, a, None):
-        ledger.observe("p", [Sighting("R-1", state)], "c", AT)
+        ledger.observe("p", [StateChange("R-1", state)], "c", AT)
     seen = list(ledger.observations("p", 0))
     assert [(each.old, each.new) for each in seen] == [(None, a), (a, b), (b, a), (a, None)]
     assert [each.sequence for each in seen] == [1, 2, 3, 4]
@@ -42,7 +42,7 @@ def test_observations_are_numbered_and_there_and_back_is_two_changes(ledger: Led
 
 def test_observation_tells_the_workflow_that_caused_it(ledger: Ledger) -> None:
     run = begun(ledger).run
-    ledger.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT, {"R-1": run})
+    ledger.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT, {"R-1": run})
     assert next(ledger.observations("p", 0)).cause_workflow == "w"
 
 
@@ -95,7 +95,7 @@ def test_intents_of_a_way_not_taken_again_are_no_effects_of_the_run(ledger: Ledg
             ]
         )
     )
-    ledger.commit(Journal(ended=[(occurrence, "failed", "why", 1)], astray=[occurrence.run]))
+    ledger.commit(Journal(ended=[(occurrence, "failed", "why", 1)], abandoned=[occurrence.run]))
     assert ledger.journal_of(occurrence.run) == []
     assert ledger.failed_writes("w") == {"R-1": []}
 
@@ -122,7 +122,7 @@ def test_a_transaction_is_all_or_nothing(ledger: Ledger) -> None:
         pass
 
     with pytest.raises(Cut), ledger.transaction():
-        ledger.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT)
+        ledger.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
         raise Cut
     assert ledger.standing("p") == {}
     assert ledger.cursor("p") == ""
@@ -136,7 +136,7 @@ def test_ledger_of_a_newer_version_is_refused_with_a_way_on(tmp_path: Path) -> N
     db.close()
     with pytest.raises(SettingsFault, match="the ledger is of version 99") as caught:
         SqliteLedger(path)
-    assert "move the ledger away" in caught.value.mend
+    assert "move the ledger away" in caught.value.fix
 
 
 def test_file_that_is_no_ledger_is_told(tmp_path: Path) -> None:
@@ -149,9 +149,9 @@ def test_file_that_is_no_ledger_is_told(tmp_path: Path) -> None:
 def test_copy_in_memory_leaves_the_file_alone(tmp_path: Path) -> None:
     path = tmp_path / "ledger.sqlite"
     real = SqliteLedger(path)
-    real.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT)
+    real.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
     copy = SqliteLedger.copy_of(path)
-    copy.observe("p", [Sighting("R-2", {"A": "y"})], "c", AT)
+    copy.observe("p", [StateChange("R-2", {"A": "y"})], "c", AT)
     assert set(copy.standing("p")) == {"R-1", "R-2"}
     assert set(real.standing("p")) == {"R-1"}
 
@@ -159,19 +159,19 @@ def test_copy_in_memory_leaves_the_file_alone(tmp_path: Path) -> None:
 def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(tmp_path: Path) -> None:
     path = tmp_path / "ledger.sqlite"
     ledger = SqliteLedger(path)
-    ledger.observe("p", [Sighting("R-1", {"A": "x"})], "c", AT)
+    ledger.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
     ledger.close()
     with sqlite3.connect(path) as db:
         db.executescript("DROP TABLE prints; PRAGMA user_version=3")
     db.close()
     newer = SqliteLedger(path)
     assert newer.standing("p") == {"R-1": {"A": "x"}}
-    newer.observe("p", [], "d", AT, prints=RowPrints([Block(b"w", ["R-1"], b"1" * 16)]))
+    newer.observe("p", [], "d", AT, prints=RowHashes([HashBlock(b"w", ["R-1"], b"1" * 16)]))
     assert newer.prints("p").keys() == ["R-1"]
 
 
 def test_states_of_many_subjects_are_read_when_they_are_asked_for(ledger: Ledger) -> None:
-    ledger.observe("p", [Sighting(f"R-{n}", {"A": n}) for n in range(500)], "c", AT)
+    ledger.observe("p", [StateChange(f"R-{n}", {"A": n}) for n in range(500)], "c", AT)
     standing = ledger.standing("p")
     assert len(standing) == 500
     assert "R-7" in standing

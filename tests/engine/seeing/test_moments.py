@@ -15,11 +15,11 @@ from tests.conftest import SETTINGS, Desk
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.seeing.clock_moments import at_wall, clock_moments, next_moment
-from whenvoca.kit import VOCABULARY
 from whenvoca.language.days import NoDays, is_among, parse_days
 from whenvoca.language.faults import Spot
 from whenvoca.language.reader import read_workflow
 from whenvoca.language.tree import Trigger
+from whenvoca.open_workspace import VOCABULARY
 
 AZORES, LISBON, KIRITIMATI = ZoneInfo("Atlantic/Azores"), ZoneInfo("Europe/Lisbon"), ZoneInfo("Pacific/Kiritimati")
 STAMP = datetime(2027, 1, 1, tzinfo=UTC)

@@ -77,7 +77,7 @@ class Program:
                     raise
                 except RowFault as second:
                     message = f"{reason_of(fault)}; and then in “if anything fails”: {reason_of(second)}"
-                    raise RowFault(message, mend=second.mend) from second
+                    raise RowFault(message, fix=second.fix) from second
             raise
 
     def first_questions(self, scope: Scope) -> Iterator[tuple[Question, str]]:
@@ -213,7 +213,7 @@ class Program:
             if faults:
                 first = faults[0]
                 count = f"{len(faults)} of {len(present)} repetitions failed: " if len(present) > 1 else ""
-                raise RowFault(count + first.message, where=first.where, mend=first.mend)
+                raise RowFault(count + first.message, where=first.where, fix=first.fix)
 
         return act
 
@@ -319,7 +319,7 @@ class TroubleFault(RowFault):
     """Trouble at a place that lasted through every try: the run fails by it. ``trouble`` is what it was."""
 
     def __init__(self, trouble: WhenvocaError) -> None:
-        super().__init__(trouble.message, where=trouble.where, mend=trouble.mend)
+        super().__init__(trouble.message, where=trouble.where, fix=trouble.fix)
         self.trouble = trouble
 
 

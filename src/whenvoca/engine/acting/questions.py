@@ -45,18 +45,18 @@ def read_answer(question: Question, text: str, zone: ZoneInfo, dates: str = "") 
     if is_empty(text) and not is_empty(question.default):
         return question.default
     if is_empty(text):
-        raise RequestFault(f'"{question.name}" is empty', mend=f"--give {question.name}=…, {_FORMS[question.kind]}")
+        raise RequestFault(f'"{question.name}" is empty', fix=f"--give {question.name}=…, {_FORMS[question.kind]}")
     try:
         value = _read(question.kind, text, zone, dates)
     except (ValueError, InvalidOperation, WhenvocaError):
         value = None
     if value is None:
-        raise RequestFault(f'{question.name}: "{text}" is no {question.kind}', mend=_FORMS[question.kind])
+        raise RequestFault(f'{question.name}: "{text}" is no {question.kind}', fix=_FORMS[question.kind])
     if question.choices:
         chosen = next((each for each in question.choices if each.casefold() == text.casefold()), None)
         if chosen is None:
-            mend = nearest(text, question.choices) or f"one of: {', '.join(question.choices)}"
-            raise RequestFault(f'{question.name}: "{text}" is none of the choices', mend=mend)
+            fix = nearest(text, question.choices) or f"one of: {', '.join(question.choices)}"
+            raise RequestFault(f'{question.name}: "{text}" is none of the choices', fix=fix)
         return chosen if question.kind == "text" else value
     return value
 

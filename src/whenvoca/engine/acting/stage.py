@@ -42,7 +42,7 @@ _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new seri
 _MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for without a ledger
 
 
-class Standing(Struct, frozen=True):
+class ExistingThing(Struct, frozen=True):
     """What stands of a lineage: the event, its number, whether it is as we last wrote it, and a mirror's base."""
 
     stored: StoredEvent
@@ -82,7 +82,7 @@ class Stage(Protocol):
     def calendar_names(self) -> list[str]:
         """The names of all calendars that can be used."""
 
-    def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
+    def find_made(self, place: str, lineage: Lineage) -> ExistingThing | Missing:
         """What stands of that lineage, or what is known of its absence."""
 
     def marks_made(self, place: str, prefix: str) -> Collection[str]:
@@ -205,7 +205,7 @@ class LiveStage:
         calendar = self.calendar(place)
         return to_thing(event, calendar.name, address or calendar.address_of(event.uid), calendar.zone)
 
-    def find_made(self, place: str, lineage: Lineage) -> Standing | Missing:
+    def find_made(self, place: str, lineage: Lineage) -> ExistingThing | Missing:
         """By the ledger first, else by our mark at the place."""
         calendar = self.calendar(place)
         mark = lineage.to_mark()
@@ -217,11 +217,11 @@ class LiveStage:
             number = _number_of(lineage, stored.event.uid)
             if self._knows(calendar.name) and self._ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
                 return Missing(number + 1)  # its subject is called otherwise now: the mark is of before
-            return Standing(stored, number, is_untouched=False)
+            return ExistingThing(stored, number, is_untouched=False)
         stored = calendar.find_event(known.uid)
         if stored is None:
             return Missing(known.number + 1, by_another=bool(known.version))
-        return Standing(stored, known.number, stored.version == known.version, known.base)
+        return ExistingThing(stored, known.number, stored.version == known.version, known.base)
 
     def _knows(self, calendar: str) -> bool:
         """Whether the ledger knows of anything made there before this batch."""

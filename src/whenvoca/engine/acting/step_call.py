@@ -57,11 +57,11 @@ class RunContext(Struct):
         step = f"ask {asked.name}"
         if (step, 1) not in self.reads:
             if self.ask is None:
-                raise RowFault(f'nobody answers "{asked.name}" here', mend=f"--give {asked.name}=…")
+                raise RowFault(f'nobody answers "{asked.name}" here', fix=f"--give {asked.name}=…")
             try:
                 found = [Found("", asked.name, {"answer": self.ask(asked)})]
             except RequestFault as fault:
-                raise RowFault(fault.message, mend=fault.mend) from fault
+                raise RowFault(fault.message, fix=fault.fix) from fault
             self.reads[step, 1] = found
             self.fresh_reads.append((step, 1, found))
         return self.reads[step, 1][0].state["answer"]

@@ -12,7 +12,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
-from whenvoca.calendars.series import ended_before, moved_series, rest_of, turned_rule
+from whenvoca.calendars.series import ended_before, moved_series, rest_of, shifted_rule
 from whenvoca.calendars.state import event_key
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.conversing.memory import (
@@ -303,7 +303,7 @@ class Conversation:
             uid=lineage.to_uid(1),
             origin=lineage.to_mark(),
             sequence=0,
-            rule=turned_rule(rest, changed, rest.rule),
+            rule=shifted_rule(rest, changed, rest.rule),
         )
         said = f'the later part of "{master.event.title}"'
         return Effect(

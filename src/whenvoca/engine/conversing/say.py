@@ -73,7 +73,9 @@ class Talk:
     def _do(self, deed: Deed, text: str) -> Answered:
         now, request = self._clock.now(), deed.request
         place = self._talk.place_of(request)
-        run = self._ledger.begin_return(WORKFLOW, place, text, now.isoformat(), kind="request", label=label_of(request))
+        run = self._ledger.begin_manual_run(
+            WORKFLOW, place, text, now.isoformat(), kind="request", label=label_of(request)
+        )
         done: list[Effect] = []
         number, answer, fault = self._number, None, None
         acting = self._talk.effects(request)
@@ -83,7 +85,7 @@ class Talk:
             except StopIteration:
                 break
             except WhenvocaError as error:
-                self._ledger.end_return(run, "failed", reason_of_error(error))
+                self._ledger.end_manual_run(run, "failed", reason_of_error(error))
                 deed.is_done = False
                 return Answered(request, f"That failed: {reason_of_error(error)}", done, run, failed=True)
             self._ledger.commit(Journal(intents=[(number, run, EffectKey("say", "", number), effect)]))
@@ -98,10 +100,10 @@ class Talk:
                 fault = (
                     result
                     if isinstance(result, RowFault)
-                    else RowFault(result.message, where=result.where, mend=result.mend)
+                    else RowFault(result.message, where=result.where, fix=result.fix)
                 )
             number += 1
-        self._ledger.end_return(run, "done", "")
+        self._ledger.end_manual_run(run, "done", "")
         return Answered(request, deed.reply, done, run)
 
     def _undo(self, deed: Deed) -> Answered:
@@ -127,7 +129,7 @@ class Talk:
                 else:
                     journal.failures.append((entry.number, "cut short before it was done"))
             self._ledger.commit(journal)
-            self._ledger.end_return(
+            self._ledger.end_manual_run(
                 record.number, "failed", "cut short by a stop of the program; what was done is noted"
             )
 

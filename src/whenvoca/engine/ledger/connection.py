@@ -60,7 +60,7 @@ class SqliteFile:
             raise SettingsFault(
                 f"the ledger is of version {version}, and this Whenvoca knows up to {VERSION}",
                 where=str(self._path),
-                mend="use the newer Whenvoca; or move the ledger away, what was made is then found by its marks",
+                fix="use the newer Whenvoca; or move the ledger away, what was made is then found by its marks",
             )
         if version == 0:
             self._db.executescript(f"BEGIN IMMEDIATE; {TABLES} PRAGMA user_version={VERSION}; COMMIT;")
@@ -72,11 +72,11 @@ class SqliteFile:
         try:
             yield
         except sqlite3.DatabaseError as error:
-            mend = {
+            fix = {
                 "database or disk is full": "make room and run again; nothing is lost",
                 "file is not a database": "move it away and run again: what was made is found by its marks",
             }.get(str(error), "")
-            raise PlaceTrouble(f"the ledger cannot be kept: {error}", where=str(self._path), mend=mend) from error
+            raise PlaceTrouble(f"the ledger cannot be kept: {error}", where=str(self._path), fix=fix) from error
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

@@ -12,9 +12,9 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state
 from whenvoca.engine.ledger.codec import decode_state, encode
 from whenvoca.engine.ledger.connection import SqliteFile
-from whenvoca.engine.ledger.protocol import Observation, Reader, Sighting, Standing
+from whenvoca.engine.ledger.protocol import CurrentStates, Observation, ReadPosition, StateChange
 from whenvoca.engine.place_protocols import Resource, RowState
-from whenvoca.engine.row_hashes import Block, RowPrints
+from whenvoca.engine.row_hashes import HashBlock, RowHashes
 
 _STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
 _STANDS = "INSERT INTO standing VALUES (?,?,?) ON CONFLICT DO UPDATE SET sequence=excluded.sequence"
@@ -22,7 +22,7 @@ _MANY = 3000  # subjects beyond which it is quicker to ask for all
 _FEW = 200  # states that are asked for one by one before all are read
 
 
-class StandingStates(Standing):
+class StoredStates(CurrentStates):
     """Subjects with their states, read from the ledger when one is asked for and decoded then: most are only compared,
     and where rows stand as they were, hardly one."""
 
@@ -83,16 +83,16 @@ class StandingStates(Standing):
         return text is not None and (text == encode(state) or decode_state(text) == state)
 
 
-class SqliteSeen(SqliteFile):
+class SqliteObservations(SqliteFile):
     """These tables of the SQLite ledger."""
 
     def cursor(self, place: str) -> str:
         """Up to where a place was observed."""
         return str(self._one("SELECT value FROM cursors WHERE place=?", (place,)) or "")
 
-    def standing(self, place: str, subjects: Sequence[str] | None = None) -> StandingStates:
+    def standing(self, place: str, subjects: Sequence[str] | None = None) -> StoredStates:
         """The subjects of a place as last observed: all, or these."""
-        return StandingStates(self._db, place, subjects)
+        return StoredStates(self._db, place, subjects)
 
     def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
         """The observed components of a UID."""
@@ -127,11 +127,11 @@ class SqliteSeen(SqliteFile):
     def observe(
         self,
         place: str,
-        changes: Iterable[Sighting],
+        changes: Iterable[StateChange],
         cursor: str,
         at: str,
         cause: Mapping[str, int] | int = 0,
-        prints: RowPrints | None = None,
+        prints: RowHashes | None = None,
     ) -> int:
         """Records changes, moves the standing subjects and the cursor, all in one transaction."""
         with self.transaction():
@@ -172,16 +172,16 @@ class SqliteSeen(SqliteFile):
                 self._db.execute("INSERT OR REPLACE INTO prints VALUES (?,?,?)", (place, sequence + count, packed))
         return count
 
-    def prints(self, place: str) -> RowPrints:
+    def prints(self, place: str) -> RowHashes:
         """The prints that were last recorded, of the subjects that still stand as they stood then."""
         kept = self._db.execute("SELECT sequence, packed FROM prints WHERE place=?", (place,)).fetchone()
         if kept is None:
-            return RowPrints()
+            return RowHashes()
         newest, packed = kept
         try:
-            found = RowPrints(msgspec.msgpack.decode(packed, type=list[Block]))
+            found = RowHashes(msgspec.msgpack.decode(packed, type=list[HashBlock]))
         except msgspec.DecodeError:  # it is a memory only: without it every row is read
-            return RowPrints()
+            return RowHashes()
         since = "SELECT DISTINCT subject FROM observations WHERE place=? AND sequence>?"
         stale = {subject for (subject,) in self._db.execute(since, (place, newest))}
         return found.without(stale) if stale else found
@@ -205,12 +205,12 @@ class SqliteSeen(SqliteFile):
         """The number of the newest observation of a place."""
         return int(self._one("SELECT coalesce(max(sequence),0) FROM observations WHERE place=?", (place,)))
 
-    def reader(self, workflow: str, place: str) -> Reader | None:
+    def reader(self, workflow: str, place: str) -> ReadPosition | None:
         """Up to which observation a workflow has looked."""
         found = self._db.execute(
             "SELECT sequence, signature FROM readers WHERE workflow=? AND place=?", (workflow, place)
         ).fetchone()
-        return Reader(*found) if found else None
+        return ReadPosition(*found) if found else None
 
     def readers(self) -> dict[str, set[str]]:
         """The places that each workflow has looked at."""

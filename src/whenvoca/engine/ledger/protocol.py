@@ -14,12 +14,12 @@ from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.schedule import Times
+from whenvoca.engine.ledger.schedule import Schedule
 from whenvoca.engine.place_protocols import Found, Resource, RowState, SaveIntent
-from whenvoca.engine.row_hashes import RowPrints
+from whenvoca.engine.row_hashes import RowHashes
 
 
-class Sighting(Struct, frozen=True):
+class StateChange(Struct, frozen=True):
     """What a look found: a subject's state, None if it went. ``given`` is what it was, where it was never observed
     itself but followed from another (an occurrence from its series). ``is_quiet``: it goes without being told."""
 
@@ -29,7 +29,7 @@ class Sighting(Struct, frozen=True):
     is_quiet: bool = False
 
 
-class Standing(Mapping[str, RowState]):
+class CurrentStates(Mapping[str, RowState]):
     """Subjects of a place with their states as last observed."""
 
     @abstractmethod
@@ -37,7 +37,7 @@ class Standing(Mapping[str, RowState]):
         """Whether the subject stands with that state."""
 
 
-class Reader(Struct, frozen=True):
+class ReadPosition(Struct, frozen=True):
     """Up to where a workflow has looked at a place, and what the workflow was then (for a mirror)."""
 
     sequence: int
@@ -118,11 +118,11 @@ class Journal(Struct):
     failures: list[tuple[int, str]] = field(default_factory=list)
     ended: list[tuple[Occurrence, str, str, int]] = field(default_factory=list)  # outcome, reason, milliseconds
     # runs whose intents without receipt are of a way they did not take again
-    astray: list[int] = field(default_factory=list)
+    abandoned: list[int] = field(default_factory=list)
     reads: list[tuple[int, str, int, list[Found]]] = field(default_factory=list)  # run, step, ordinal, what was found
 
 
-class Ledger(Times, Protocol):
+class Ledger(Schedule, Protocol):
     """The record. Every method outside ``transaction`` is one of its own."""
 
     def transaction(self) -> AbstractContextManager[None]:
@@ -140,7 +140,7 @@ class Ledger(Times, Protocol):
     def cursor(self, place: str) -> str:
         """Up to where a place was observed, empty if never."""
 
-    def standing(self, place: str, subjects: Sequence[str] | None = None) -> Standing:
+    def standing(self, place: str, subjects: Sequence[str] | None = None) -> CurrentStates:
         """The subjects of a place as last observed: all, or these."""
 
     def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
@@ -161,16 +161,16 @@ class Ledger(Times, Protocol):
     def observe(
         self,
         place: str,
-        changes: Iterable[Sighting],
+        changes: Iterable[StateChange],
         cursor: str,
         at: str,
         cause: Mapping[str, int] | int = 0,
-        prints: RowPrints | None = None,
+        prints: RowHashes | None = None,
     ) -> int:
         """Records changes and the place's new cursor; answers how many there were. ``cause`` is a run, or one a
         subject. ``prints`` are those of the rows as they stand now."""
 
-    def prints(self, place: str) -> RowPrints:
+    def prints(self, place: str) -> RowHashes:
         """The prints that were last recorded, those of subjects left out of which something was observed since."""
 
     def forget(self, place: str) -> None:
@@ -179,7 +179,7 @@ class Ledger(Times, Protocol):
     def last_sequence(self, place: str) -> int:
         """The number of the newest observation of a place, 0 if there is none."""
 
-    def reader(self, workflow: str, place: str) -> Reader | None:
+    def reader(self, workflow: str, place: str) -> ReadPosition | None:
         """Up to which observation a workflow has looked; None if it never did."""
 
     def readers(self) -> dict[str, set[str]]:
@@ -268,13 +268,13 @@ class Ledger(Times, Protocol):
     def newest_number(self) -> int:
         """The number of the newest occurrence, 0 if there is none."""
 
-    def begin_return(
+    def begin_manual_run(
         self, workflow: str, place: str, person: str, at: str, kind: str = "presence", label: str = ""
     ) -> int:
         """Begins a run that no occurrence sets off: a presence comes back, or somebody asks in words (kind "request",
         the words in place of the person); answers its number."""
 
-    def end_return(self, number: int, outcome: str, reason: str) -> None:
+    def end_manual_run(self, number: int, outcome: str, reason: str) -> None:
         """Ends it."""
 
     def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:

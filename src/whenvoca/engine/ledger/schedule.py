@@ -41,7 +41,7 @@ class Job(Struct, frozen=True):
     err: str = ""
 
 
-class Times(Protocol):
+class Schedule(Protocol):
     """What every ledger keeps of time."""
 
     def high_water(self, workflow: str, place: str) -> str | None:

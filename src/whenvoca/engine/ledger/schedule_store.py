@@ -14,7 +14,7 @@ from whenvoca.engine.ledger.schedule import Claim, Job
 _CLAIM = "number, place, person, run, workflow, shown, until, event_place, event_key, event_field"
 
 
-class SqliteTimes(SqliteFile):
+class SqliteSchedule(SqliteFile):
     """These tables of the SQLite ledger."""
 
     # --- how far triggers by time have looked

@@ -17,7 +17,7 @@ from whenvoca.engine.ledger.codec import (
     to_occurrence,
     with_run,
 )
-from whenvoca.engine.ledger.observations import SqliteSeen
+from whenvoca.engine.ledger.observations import SqliteObservations
 from whenvoca.engine.ledger.protocol import (
     Journal,
     JournalEntry,
@@ -26,13 +26,13 @@ from whenvoca.engine.ledger.protocol import (
     RunRecord,
 )
 from whenvoca.engine.ledger.renaming import SqliteRenaming
-from whenvoca.engine.ledger.schedule_store import SqliteTimes
+from whenvoca.engine.ledger.schedule_store import SqliteSchedule
 from whenvoca.engine.place_protocols import Found, SaveIntent
 
 _EVERY = 2**63 - 1  # beyond every number of a run
 
 
-class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
+class SqliteLedger(SqliteObservations, SqliteSchedule, SqliteRenaming):
     """A ledger in one file. Raises SettingsFault for a file of a newer version, PlaceTrouble where it cannot be
     kept."""
 
@@ -235,7 +235,7 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
         """The number of the newest occurrence."""
         return int(self._one("SELECT coalesce(max(number),0) FROM occurrences", ()))
 
-    def begin_return(
+    def begin_manual_run(
         self, workflow: str, place: str, person: str, at: str, kind: str = "presence", label: str = ""
     ) -> int:
         """Begins a run that no occurrence sets off."""
@@ -247,7 +247,7 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
             )
         return int(cursor.lastrowid or 0)
 
-    def end_return(self, number: int, outcome: str, reason: str) -> None:
+    def end_manual_run(self, number: int, outcome: str, reason: str) -> None:
         """Ends it."""
         with self._telling():
             self._db.execute("UPDATE runs SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
@@ -326,7 +326,7 @@ class SqliteLedger(SqliteSeen, SqliteTimes, SqliteRenaming):
             )
             self._db.executemany(  # intents of a way that the run did not take again after a crash
                 "UPDATE effects SET state='failed', receipt='' WHERE run=? AND state='intent'",
-                ((run,) for run in journal.astray),
+                ((run,) for run in journal.abandoned),
             )
             self._db.executemany(
                 "UPDATE occurrences SET state=? WHERE number=?",

@@ -15,7 +15,7 @@ from whenvoca.engine.running.brake import Held, limits_of, to_held
 from whenvoca.engine.running.open_program import OpenPlaces, open_program
 from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
-from whenvoca.engine.running.run_options import Request
+from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
 from whenvoca.engine.seeing.starts import next_due, to_mark
 from whenvoca.engine.workspace.settings import Workspace
@@ -43,7 +43,7 @@ def rehearse(
     places: OpenPlaces,
     clock: Clock,
     *,
-    request: Request,
+    request: RunOptions,
     sample: Path | None = None,
     until: datetime | None = None,
 ) -> Rehearsal:
@@ -81,7 +81,7 @@ def _play(
     places: OpenPlaces,
     ledger: SqliteLedger,
     clock: PlayedClock,
-    request: Request,
+    request: RunOptions,
     until: datetime,
 ) -> Outcome:
     """Goes from moment to moment: which triggers would fire when, and what would come of it."""
@@ -90,7 +90,7 @@ def _play(
     ]
     if not timed:
         raise RequestFault(
-            "none of these workflows waits for a moment", mend="--from and --until play clock, begins and ends triggers"
+            "none of these workflows waits for a moment", fix="--from and --until play clock, begins and ends triggers"
         )
     for workflow in timed:
         ledger.restart_times(workflow.identity, to_mark(clock.now() - timedelta(microseconds=1)))
@@ -123,8 +123,8 @@ def _instead(workflows: Sequence[tree.Workflow], sample: Path) -> dict[str, Path
     (workflow,) = workflows
     trigger = workflow.trigger
     if trigger is None or trigger.definition.subject not in ("row", "message"):
-        mend = "a sample stands for rows of a sheet or for messages"
-        raise RequestFault(f"{workflow.name} is about neither rows nor messages", mend=mend)
+        fix = "a sample stands for rows of a sheet or for messages"
+        raise RequestFault(f"{workflow.name} is about neither rows nor messages", fix=fix)
     if not sample.exists():
         raise RequestFault("there is no such file", where=str(sample))
     return {trigger.places[0].lower(): sample}

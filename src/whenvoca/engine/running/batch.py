@@ -21,13 +21,13 @@ from whenvoca.engine.acting.stage import LiveStage
 from whenvoca.engine.acting.step_call import Performing, RunContext
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import TELLING, Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.protocol import Journal, JournalEntry, Ledger, Occurrence, Sighting
+from whenvoca.engine.ledger.protocol import Journal, JournalEntry, Ledger, Occurrence, StateChange
 from whenvoca.engine.people import People
 from whenvoca.engine.place_protocols import RowState, SavedRows, SaveIntent, SheetFace
 from whenvoca.engine.running.outcome import RunResult
 from whenvoca.engine.running.own_events import note_own_events
 from whenvoca.engine.running.presence import VERBS, note_presence
-from whenvoca.engine.running.run_input import holds, subject_state, tell_before, why_dropped
+from whenvoca.engine.running.run_input import add_change_words, holds, subject_state, why_dropped
 from whenvoca.engine.seeing.observing import moved_cursor
 from whenvoca.engine.seeing.sources import Source
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
@@ -71,13 +71,13 @@ class _Run(Struct):
     unsaved: int = 0  # effects whose file is not saved yet
     outcome: str = ""
     reason: str = ""
-    mend: str = ""
+    fix: str = ""
     trouble: WhenvocaError | None = None
     late: str = ""  # how late it began, where it is a matter of time
-    is_astray: bool = False  # has intents that may stay without a receipt: of before a crash, or refused
+    is_abandoned: bool = False  # has intents that may stay without a receipt: of before a crash, or refused
 
 
-class Batch(Struct, kw_only=True):
+class RunGroup(Struct, kw_only=True):
     """Works through waiting occurrences of one workflow after the other. ``tell`` hears of every run that ended."""
 
     ledger: Ledger
@@ -92,7 +92,7 @@ class Batch(Struct, kw_only=True):
     chosen: Container[str] | None = None  # keys of the only subjects that run now
     ask: Callable[[Question], Any] | None = None  # answers what workflows ask
     stop: Callable[[], bool] = lambda: False  # whether to end when the step at hand is done
-    again: int = 0  # runs that trouble at a place has ended, and that have a try left
+    retries_due: int = 0  # runs that trouble at a place has ended, and that have a try left
     _unsaved: list[_Run] = field(default_factory=list)
     _by_effect: dict[int, tuple[_Run, Effect]] = field(default_factory=dict)
     _sheets: Mapping[str, SheetFace] = field(default_factory=dict)
@@ -173,7 +173,7 @@ class Batch(Struct, kw_only=True):
             state = subject_state(program, occurrence, source, now, seen)
             if scope is None or state is not now:
                 scope = Scope(source.thing(occurrence.subject, state), word, at, zone or source.zone)
-            tell_before(scope, occurrence, source, seen)
+            add_change_words(scope, occurrence, source, seen)
             is_lost = not is_in if program.is_mirror else occurrence.happened == "lost"
             kept.append(_Start(occurrence, scope, is_lost, done))
         begun = self.ledger.begin_runs([each.occurrence for each in kept], self.clock.now().isoformat())
@@ -204,7 +204,9 @@ class Batch(Struct, kw_only=True):
         journal = {entry.key: entry for entry in start.done}
         late = self._late(occurrence) if trigger.definition.watches in ("starts", "ends", "clock") else ""
         performing = program.perform(context)
-        return _Run(occurrence, context, performing, journal, self.clock.tick(), late=late, is_astray=bool(start.done))
+        return _Run(
+            occurrence, context, performing, journal, self.clock.tick(), late=late, is_abandoned=bool(start.done)
+        )
 
     def _late(self, occurrence: Occurrence) -> str:
         late = Duration.between(datetime.fromisoformat(occurrence.at), self.clock.now())
@@ -218,7 +220,7 @@ class Batch(Struct, kw_only=True):
         )
         self._advance([_Run(occurrence, context, performing, {}, self.clock.tick())])
 
-    def give_back(self, run: int, effect: Effect) -> bool:
+    def restore_presence(self, run: int, effect: Effect) -> bool:
         """Carries out one effect that no workflow gives, in a run of its own: somebody's presence comes back. Answers
         whether it was done."""
         key = EffectKey("presence", "", 1)
@@ -233,7 +235,7 @@ class Batch(Struct, kw_only=True):
             journal.failures.append((number, reason_of_error(result)))
         self.ledger.commit(journal)
         reason = "" if isinstance(result, Receipt) else reason_of_error(result)
-        self.ledger.end_return(run, "done" if is_done else "failed", reason)
+        self.ledger.end_manual_run(run, "done" if is_done else "failed", reason)
         self.tell(
             RunResult(
                 "presence",
@@ -293,7 +295,7 @@ class Batch(Struct, kw_only=True):
         refused: dict[int, WhenvocaError] = {}
         for run, number, _, _ in asked:
             if run.trouble is not None:
-                refused[number], run.trouble, run.is_astray = run.trouble, None, True
+                refused[number], run.trouble, run.is_abandoned = run.trouble, None, True
         return refused
 
     def _commit(
@@ -322,10 +324,10 @@ class Batch(Struct, kw_only=True):
                 elif isinstance(answer, PlaceTrouble) and answer.is_passing and run.context.is_last_try:
                     key, effect = run.performing.throw(TroubleFault(answer))
                 elif isinstance(answer, PlaceTrouble | SourceFault):
-                    run.outcome, run.reason, run.mend, run.trouble = (
+                    run.outcome, run.reason, run.fix, run.trouble = (
                         "waiting",
                         reason_of_error(answer),
-                        answer.mend,
+                        answer.fix,
                         answer,
                     )
                     run.performing.close()
@@ -344,7 +346,7 @@ class Batch(Struct, kw_only=True):
                 if entry is not None and effect.verb == "call" and (effect.after or {}).get("repeatable") is False:
                     raise RowFault(
                         "in doubt: it is not known whether the call was done before the program stopped",
-                        mend="look there, then: whenvoca retry does it again",
+                        fix="look there, then: whenvoca retry does it again",
                     )
                 if entry is not None and effect.verb in VERBS:
                     effect = replace(effect, before=entry.effect.before)  # what stood there before the crash
@@ -355,12 +357,12 @@ class Batch(Struct, kw_only=True):
         except StopIteration:
             run.outcome = "done"
         except WaitingFault as fault:
-            run.outcome, run.reason, run.mend = "waiting", reason_of(fault), fault.mend
+            run.outcome, run.reason, run.fix = "waiting", reason_of(fault), fault.fix
         except RowFault as fault:
-            run.outcome, run.reason, run.mend = "failed", reason_of(fault), fault.mend
+            run.outcome, run.reason, run.fix = "failed", reason_of(fault), fault.fix
             run.trouble = fault.trouble if isinstance(fault, TroubleFault) else None
         except (PlaceTrouble, SourceFault) as trouble:
-            run.outcome, run.reason, run.mend, run.trouble = "waiting", reason_of_error(trouble), trouble.mend, trouble
+            run.outcome, run.reason, run.fix, run.trouble = "waiting", reason_of_error(trouble), trouble.fix, trouble
         return None
 
     def _is_added(self, effect: Effect) -> bool:
@@ -377,7 +379,7 @@ class Batch(Struct, kw_only=True):
             else:
                 journal.receipts.append((number, effect, result))
             return
-        run.is_astray = True
+        run.is_abandoned = True
         if isinstance(result, RowFault):
             journal.failures.append((number, reason_of(result)))
         elif isinstance(result, PlaceTrouble) and effect.verb == "call":
@@ -399,13 +401,13 @@ class Batch(Struct, kw_only=True):
             passes = isinstance(run.trouble, PlaceTrouble) and run.trouble.is_passing
             self.ledger.hold(run.occurrence, run.reason, run.occurrence.tries + passes)
             if passes:
-                self.again += 1
+                self.retries_due += 1
                 return
         else:
             spent = round((self.clock.tick() - run.began) * 1000)
             journal.ended.append((run.occurrence, run.outcome, run.reason or run.late, spent))
-            if run.is_astray:
-                journal.astray.append(run.occurrence.run)
+            if run.is_abandoned:
+                journal.abandoned.append(run.occurrence.run)
         self.progress(1)
         self.tell(
             RunResult(
@@ -413,7 +415,7 @@ class Batch(Struct, kw_only=True):
                 run.occurrence.label,
                 run.outcome,
                 run.reason or run.late,
-                run.mend,
+                run.fix,
                 tuple(run.effects),
                 run.occurrence.run,
                 run.trouble,
@@ -454,10 +456,10 @@ class Batch(Struct, kw_only=True):
         for run in self._unsaved:
             if run.unsaved:
                 assert trouble is not None
-                run.outcome, run.reason, run.mend, run.trouble = (
+                run.outcome, run.reason, run.fix, run.trouble = (
                     "waiting",
                     reason_of_error(trouble),
-                    trouble.mend,
+                    trouble.fix,
                     trouble,
                 )
             self._end(run, journal)
@@ -480,7 +482,7 @@ class Batch(Struct, kw_only=True):
                     run.unsaved -= 1
                     if (error := rows.errors.get(number)) is not None:
                         if run.outcome:
-                            run.outcome, run.reason, run.mend = "failed", reason_of_error(error), error.mend
+                            run.outcome, run.reason, run.fix = "failed", reason_of_error(error), error.fix
                         else:
                             run.trouble = error  # still at work: it hears of it as the failure of its next step
                         journal.failures.append((number, reason_of_error(error)))
@@ -508,7 +510,7 @@ class Batch(Struct, kw_only=True):
                     cause[row.key] = added[row.number]
         self.ledger.observe(
             sheet.name,
-            [Sighting(key, state) for key, state in changes.items()],
+            [StateChange(key, state) for key, state in changes.items()],
             moved_cursor(cursor, rows.digest),
             self.clock.now().isoformat(),
             cause,

@@ -16,8 +16,8 @@ from whenvoca.engine.acting.stage import StagePlaces
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.running.batch import SavingFile
-from whenvoca.engine.seeing.observing import Sight, observe_calendar, observe_chat, observe_sheet, take_up
-from whenvoca.engine.seeing.sources import CalendarSource, MessageSource, NoSource, SheetSource, Source, to_sources
+from whenvoca.engine.seeing.observing import Noticed, observe_calendar, observe_chat, observe_sheet, take_up
+from whenvoca.engine.seeing.sources import CalendarSource, EmptySource, MessageSource, SheetSource, Source, to_sources
 from whenvoca.engine.seeing.starts import CLOCK, TakenUp, take_up_clock, take_up_starts
 from whenvoca.engine.workspace.checking import written_columns
 from whenvoca.language import tree
@@ -128,7 +128,7 @@ def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger, zo
     dated: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
     sources = to_sources(names, places.sheets, dated, places.chats, ledger)
     if not workflow.trigger.places:
-        none = NoSource(CLOCK if workflow.trigger.definition.watches == "clock" else "hand", zone)
+        none = EmptySource(CLOCK if workflow.trigger.definition.watches == "clock" else "hand", zone)
         sources = {none.name: none}
 
     def columns_of(place: str) -> frozenset[str]:
@@ -138,10 +138,10 @@ def open_program(workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger, zo
     return OpenProgram(Program(workflow, fields, columns_of), sources, written_columns([workflow]))
 
 
-def observe(ledger: Ledger, source: Source, now: datetime) -> Sight:
+def observe(ledger: Ledger, source: Source, now: datetime) -> Noticed:
     """Looks at a place and enters what changed into the log."""
-    if isinstance(source, NoSource):
-        return Sight()
+    if isinstance(source, EmptySource):
+        return Noticed()
     if isinstance(source, SheetSource):
         return observe_sheet(ledger, source.sheet, now)
     if isinstance(source, MessageSource):

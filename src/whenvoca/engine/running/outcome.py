@@ -16,7 +16,7 @@ class RunResult(Struct, frozen=True):
     label: str
     outcome: str
     reason: str = ""
-    mend: str = ""
+    fix: str = ""
     effects: tuple[Effect, ...] = ()
     run: int = 0
     trouble: WhenvocaError | None = None

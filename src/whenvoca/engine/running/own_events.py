@@ -9,7 +9,7 @@ from whenvoca.calendars.state import split_key
 from whenvoca.engine.effects import Effect, Receipt, deed_of, noun_of
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.place_protocols import CalendarFace
-from whenvoca.engine.seeing.observing import sightings
+from whenvoca.engine.seeing.observing import state_changes
 
 
 def note_own_events(
@@ -40,5 +40,5 @@ def note_own_events(
             else:
                 stored = calendar.find_event(uid) if found is not None else None
                 events = [stored.event, *stored.others] if stored is not None else []
-            ledger.observe(place, sightings(ledger, calendar, uid, events), cursor, at.isoformat(), run)
+            ledger.observe(place, state_changes(ledger, calendar, uid, events), cursor, at.isoformat(), run)
         ledger.keep_resources(place, fresh, gone)

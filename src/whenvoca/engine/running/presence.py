@@ -48,7 +48,7 @@ def note_presence(ledger: Ledger, number: int, run: int, workflow: str, effect: 
     ledger.keep_presence(place, person, before, shown)
 
 
-class Turn(Struct, frozen=True):
+class PresenceChange(Struct, frozen=True):
     """What becomes of one person's presence when claims of theirs have ended."""
 
     place: str
@@ -58,7 +58,7 @@ class Turn(Struct, frozen=True):
     shown: Presence | None  # what we show from now on; None: nothing more
 
 
-def turns(ledger: Ledger, stage: LiveStage, people: People, now: datetime) -> list[Turn]:
+def presence_changes(ledger: Ledger, stage: LiveStage, people: People, now: datetime) -> list[PresenceChange]:
     """Whose presence has to change by now, and to what. Moves the ends of claims whose event has moved."""
     by_person: dict[tuple[str, str], list[Claim]] = {}
     for claim in ledger.claims():
@@ -73,7 +73,7 @@ def turns(ledger: Ledger, stage: LiveStage, people: People, now: datetime) -> li
             with suppress(PlaceTrouble, RowFault):  # told where it is set; here it is only shown again
                 stage.keep_showing(place, person, Presence.of(known[1]))
         if ended:
-            found.append(_turn(ledger, stage, people, place, name, claims, ended))
+            found.append(_presence_change(ledger, stage, people, place, name, claims, ended))
     return found
 
 
@@ -112,7 +112,7 @@ def _following(ledger: Ledger, stage: LiveStage, claim: Claim) -> Claim:
     )
 
 
-def _turn(
+def _presence_change(
     ledger: Ledger,
     stage: LiveStage,
     people: People,
@@ -120,28 +120,28 @@ def _turn(
     name: str,
     claims: Sequence[Claim],
     ended: tuple[Claim, ...],
-) -> Turn:
+) -> PresenceChange:
     person = people.find(name)
     known = ledger.presence(place, name)
     left = [each for each in claims if each not in ended]
     if person is None or known is None:
-        return Turn(place, name, ended, None, None)
+        return PresenceChange(place, name, ended, None, None)
     before, shown = Presence.of(known[0]), Presence.of(known[1])
     wanted = Presence.of(left[-1].shown) if left else before
     now = stage.presence_of(place, person)
     if now != shown or now == wanted:  # changed by hand, or as it should be already
-        return Turn(place, name, ended, None, wanted if left and now == wanted else (shown if left else None))
+        return PresenceChange(place, name, ended, None, wanted if left and now == wanted else (shown if left else None))
     after: dict[str, Any] = {**wanted.to_dict(), "chat": person.chat or person.name}
     effect = Effect(verb="return presence", place=place, target=name, before=now.to_dict(), after=after)
-    return Turn(place, name, ended, effect, wanted if left else None)
+    return PresenceChange(place, name, ended, effect, wanted if left else None)
 
 
-def end_turn(ledger: Ledger, turn: Turn) -> None:
+def note_presence_change(ledger: Ledger, change: PresenceChange) -> None:
     """Notes that a turn was done."""
     with ledger.transaction():
-        ledger.end_claims(each.number for each in turn.ended)
-        known = ledger.presence(turn.place, turn.person)
-        if turn.shown is None or known is None:
-            ledger.forget_presence(turn.place, turn.person)
+        ledger.end_claims(each.number for each in change.ended)
+        known = ledger.presence(change.place, change.person)
+        if change.shown is None or known is None:
+            ledger.forget_presence(change.place, change.person)
         else:
-            ledger.keep_presence(turn.place, turn.person, known[0], turn.shown.to_dict())
+            ledger.keep_presence(change.place, change.person, known[0], change.shown.to_dict())

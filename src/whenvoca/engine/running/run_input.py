@@ -59,11 +59,11 @@ def describe_start(
     state = source.unwritten(state, failed)
     at = datetime.fromisoformat(occurrence.at)
     scope = Scope(source.thing(occurrence.subject, state), trigger.definition.subject, at, zone or source.zone)
-    tell_before(scope, occurrence, source, seen)
+    add_change_words(scope, occurrence, source, seen)
     return scope, state
 
 
-def tell_before(scope: Scope, occurrence: Occurrence, source: Source, seen: Observation | None) -> None:
+def add_change_words(scope: Scope, occurrence: Occurrence, source: Source, seen: Observation | None) -> None:
     """What happened, old and changes, for the workflow's words."""
     scope.words["happened"] = "gained" if occurrence.happened == "orphaned" else occurrence.happened
     if seen is None:

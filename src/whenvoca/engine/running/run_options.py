@@ -27,7 +27,7 @@ def nobody_answers(question: Question) -> Any:
     """Where nobody can be asked: the default holds. Raises RequestFault where there is none."""
     if question.default is not None:
         return question.default
-    raise RequestFault(f'"{question.name}" is not given: {question.text}', mend=f"--give {question.name}=…")
+    raise RequestFault(f'"{question.name}" is not given: {question.text}', fix=f"--give {question.name}=…")
 
 
 def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:
@@ -35,21 +35,21 @@ def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:
     listed = "; ".join(each.said for each in candidates[:_MOST_LISTED])
     more = f" and {len(candidates) - _MOST_LISTED} more" if len(candidates) > _MOST_LISTED else ""
     option = "--row" if what == "row" else "--event"
-    raise RequestFault(f"which {what} is meant? There are: {listed}{more}", mend=f"choose by {option}")
+    raise RequestFault(f"which {what} is meant? There are: {listed}{more}", fix=f"choose by {option}")
 
 
-class Choice(Struct, frozen=True):
+class SubjectChoice(Struct, frozen=True):
     """The only subjects that a command is about: rows by their number in the sheet, events by UID, or any by key."""
 
     rows: frozenset[int] = frozenset()
     keys: frozenset[str] = frozenset()
 
 
-class Request(Struct, frozen=True):
+class RunOptions(Struct, frozen=True):
     """What a command wants of a run: which subjects, and whether what the brake holds may go. ``kept`` is of how many
     runs that went well each is told by itself; all are counted. ``is_rehearsal``: it runs where nothing is written."""
 
-    choice: Choice | None = None
+    choice: SubjectChoice | None = None
     only: frozenset[str] | None = None  # keys of subjects: what else waits goes on waiting
     allow: Callable[[Held], bool] = lambda held: False
     brake_span: timedelta = timedelta()  # over how long the brake counts, besides the batch at hand

@@ -12,13 +12,13 @@ from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.stage import LiveStage
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger, Occurrence
-from whenvoca.engine.running.batch import Batch
+from whenvoca.engine.running.batch import RunGroup
 from whenvoca.engine.running.brake import Held, could_pass, is_halved, kinds_counted, limits_of, to_held
 from whenvoca.engine.running.open_program import OpenPlaces, OpenProgram, observe, open_program
 from whenvoca.engine.running.outcome import Outcome, RunResult
-from whenvoca.engine.running.presence import end_turn, turns
+from whenvoca.engine.running.presence import note_presence_change, presence_changes
 from whenvoca.engine.running.run_input import holds
-from whenvoca.engine.running.run_options import Candidate, Choice, Request
+from whenvoca.engine.running.run_options import Candidate, RunOptions, SubjectChoice
 from whenvoca.engine.running.save_recovery import finish_saves
 from whenvoca.engine.seeing.sources import CalendarSource, SheetSource, Source
 from whenvoca.engine.workspace.ledger_home import check_time
@@ -33,7 +33,7 @@ _ROUNDS = 20  # how often workflows may set each other off within one command
 _FIRST_PAUSE = 1.0  # seconds before what trouble at a server has ended is tried again; then twice as long each time
 
 
-_EVERYTHING = Request()
+_EVERYTHING = RunOptions()
 
 
 def run_workflows(
@@ -42,13 +42,13 @@ def run_workflows(
     places: OpenPlaces,
     ledger: Ledger,
     clock: Clock,
-    request: Request = _EVERYTHING,
+    request: RunOptions = _EVERYTHING,
 ) -> Outcome:
     """Takes up what is waiting for these workflows and runs it, until nothing new is set off."""
-    return _Working(workspace, workflows, places, ledger, clock, request).work()
+    return Runner(workspace, workflows, places, ledger, clock, request).work()
 
 
-class _Working:
+class Runner:
     def __init__(
         self,
         workspace: Workspace,
@@ -56,7 +56,7 @@ class _Working:
         places: OpenPlaces,
         ledger: Ledger,
         clock: Clock,
-        request: Request,
+        request: RunOptions,
     ) -> None:
         self._workspace, self._places, self._ledger, self._clock = workspace, places, ledger, clock
         self._request = request
@@ -73,7 +73,7 @@ class _Working:
         self._away: dict[str, str] = {}  # places that could not be looked at, with the reason
         self._chosen: dict[str, frozenset[str]] = {}  # by workflow: the keys that alone run
         self._done = self._total = 0
-        self._batch = self._new_batch()
+        self._group = self._new_group()
 
     def work(self) -> Outcome:
         """Rounds of looking, taking up and running, until nothing new comes of it."""
@@ -86,16 +86,16 @@ class _Working:
             if self._request.stop():
                 break
             new = self._look(first=round_number == 0)
-            if not new and not self._batch.again and round_number:
+            if not new and not self._group.retries_due and round_number:
                 break
-            self._batch = self._new_batch()
+            self._group = self._new_group()
             if round_number == 0:
                 self._start_by_hand()
             self._settle_presence()
             self._run_all()
             self._settle_presence()
-            saved = self._batch.save_files(self._places.sheets)
-            if self._batch.again:
+            saved = self._group.save_files(self._places.sheets)
+            if self._group.retries_due:
                 self._clock.wait(pause)
                 pause *= 2
             elif not saved or any(result.trouble is not None for result in self._outcome.results):
@@ -108,8 +108,8 @@ class _Working:
             self._outcome.unanswered += self._ledger.count_unanswered(each.identity)
         return self._outcome
 
-    def _new_batch(self) -> Batch:
-        return Batch(
+    def _new_group(self) -> RunGroup:
+        return RunGroup(
             ledger=self._ledger,
             stage=self._stage,
             clock=self._clock,
@@ -177,9 +177,9 @@ class _Working:
                 self._held.add(each.identity)
                 self._outcome.held.append(held)
                 continue
-            self._batch.chosen = chosen
-            self._batch.ask = partial(self._answer, each)
-            self._batch.run_waiting(each.program, each.sources, each.zone, self._places.sheets)
+            self._group.chosen = chosen
+            self._group.ask = partial(self._answer, each)
+            self._group.run_waiting(each.program, each.sources, each.zone, self._places.sheets)
 
     # --- by hand
 
@@ -250,14 +250,14 @@ class _Working:
 
     def _settle_presence(self) -> None:
         """Gives people back what they showed, where every claim on it has ended."""
-        for turn in turns(self._ledger, self._stage, self._workspace.people, self._clock.now()):
-            if turn.effect is not None:
-                record = self._ledger.begin_return(
-                    turn.ended[-1].workflow, turn.place, turn.person, self._clock.now().isoformat()
+        for change in presence_changes(self._ledger, self._stage, self._workspace.people, self._clock.now()):
+            if change.effect is not None:
+                record = self._ledger.begin_manual_run(
+                    change.ended[-1].workflow, change.place, change.person, self._clock.now().isoformat()
                 )
-                if not self._batch.give_back(record, turn.effect):
+                if not self._group.restore_presence(record, change.effect):
                     continue
-            end_turn(self._ledger, turn)
+            note_presence_change(self._ledger, change)
 
     def _choose(self, each: OpenProgram) -> frozenset[str] | None:
         """The keys of the only subjects that run now, each made to wait if it does not; None: all that wait."""
@@ -343,7 +343,7 @@ class _Working:
         rehearsed = self._places.rehearsed()
         copy = self._ledger.copy()
         try:
-            request = Request(kept=10**9, is_rehearsal=True, choice=self._request.choice)
+            request = RunOptions(kept=10**9, is_rehearsal=True, choice=self._request.choice)
             outcome = run_workflows(self._workspace, [each.program.workflow], rehearsed, copy, self._clock, request)
         finally:
             copy.close()
@@ -367,13 +367,13 @@ class _Working:
         return {what: sum(done.get(verb, 0) for verb in verbs) for what, verbs in kinds_counted().items()}
 
 
-def _chosen_of(choice: Choice, source: Source) -> set[str]:
+def _chosen_of(choice: SubjectChoice, source: Source) -> set[str]:
     """The keys of the chosen subjects that stand at a place. Raises RequestFault for a row that is none."""
     keys = {key for key in choice.keys if source.current(key) is not None}
     if not choice.rows:
         return keys
     if not isinstance(source, SheetSource):
-        raise RequestFault(f"{source.name} holds events, not rows", mend="choose by --event UID")
+        raise RequestFault(f"{source.name} holds events, not rows", fix="choose by --event UID")
     found = {number: source.sheet.key_of_row(number) for number in sorted(choice.rows)}
     if missing := [str(number) for number, key in found.items() if key is None]:
         raise RequestFault(f"{source.name} has no row {', '.join(missing)} that holds data")

@@ -16,9 +16,17 @@ from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, to_state
 from whenvoca.engine.acting.program import Program
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.protocol import Ledger, Observation, Occurrence, Sighting
-from whenvoca.engine.place_protocols import CalendarFace, CalendarLook, ChatFace, Heard, Resource, RowState, SheetFace
-from whenvoca.engine.row_hashes import RowPrints
+from whenvoca.engine.ledger.protocol import Ledger, Observation, Occurrence, StateChange
+from whenvoca.engine.place_protocols import (
+    CalendarChanges,
+    CalendarFace,
+    ChatFace,
+    Heard,
+    Resource,
+    RowState,
+    SheetFace,
+)
+from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.engine.seeing.rekeying import follow_keys
 from whenvoca.engine.seeing.sources import Source
 from whenvoca.engine.seeing.starts import TakenUp
@@ -30,7 +38,7 @@ KEPT = timedelta(days=90)  # so long messages are remembered
 LONGEST_TEXT = 10_000  # signs of a message that are kept
 
 
-class Sight(Struct):
+class Noticed(Struct):
     """What a look at a place brought: subjects that cannot be taken up, and rows that wait for their key."""
 
     faults: list[str] = field(default_factory=list)
@@ -40,31 +48,31 @@ class Sight(Struct):
 # --- sheets
 
 
-def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping[str, int] | None = None) -> Sight:
+def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
     """Enters what changed at the sheet into the observation log; a file that stands as it was is not read at all."""
     digest = sheet.digest()
     cursor = _read_cursor(ledger.cursor(sheet.name))
     if cursor.get("digest") == digest and cursor.get("signature") == sheet.signature:
-        return Sight(cursor.get("faults", []), cursor.get("waits", []))
+        return Noticed(cursor.get("faults", []), cursor.get("waits", []))
     if digest and cursor and cursor.get("signature") != sheet.signature:
         follow_keys(ledger, sheet)
     known = ledger.standing(sheet.name)
-    prints = ledger.prints(sheet.name) if digest else RowPrints()
-    sight = Sight()
-    changes: list[Sighting] = []
+    prints = ledger.prints(sheet.name) if digest else RowHashes()
+    sight = Noticed()
+    changes: list[StateChange] = []
     for row in sheet.scan(known, prints) if digest else ():
         if row.waits:
             sight.waits.append(row.waits)
         elif row.fault:
             sight.faults.append(row.fault)
         elif not known.is_same(row.key, row.state):
-            changes.append(Sighting(row.key, row.state))
+            changes.append(StateChange(row.key, row.state))
     printed = prints.keys()  # nearly always all that stood
     stood = printed if len(printed) == len(known) else known
     found = sheet.found if digest else frozenset()
-    changes += [Sighting(key, None) for key in stood if key not in found]
+    changes += [StateChange(key, None) for key in stood if key not in found]
     text = json.dumps({"digest": digest, "signature": sheet.signature, "faults": sight.faults, "waits": sight.waits})
-    ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0, sheet.prints if digest else RowPrints())
+    ledger.observe(sheet.name, changes, text, at.isoformat(), cause or 0, sheet.prints if digest else RowHashes())
     return sight
 
 
@@ -81,12 +89,12 @@ def moved_cursor(cursor: str, digest: str) -> str:
 # --- calendars
 
 
-def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Sight:
+def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Noticed:
     """Enters what changed at the calendar into the observation log; only pieces whose version changed are read.
 
     A look that brings very much comes in parts, each noted before the next, so that memory stays flat.
     """
-    sight = Sight()
+    sight = Noticed()
     known = ledger.resources(calendar.name)
     while True:
         look = calendar.look(known, ledger.cursor(calendar.name))
@@ -98,9 +106,9 @@ def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Si
 
 
 def _note_look(
-    ledger: Ledger, calendar: CalendarFace, look: CalendarLook, known: Mapping[str, Resource], at: datetime
+    ledger: Ledger, calendar: CalendarFace, look: CalendarChanges, known: Mapping[str, Resource], at: datetime
 ) -> None:
-    changes: list[Sighting] = []
+    changes: list[StateChange] = []
     standing = {resource.uid for resource, _ in look.changed.values()}
     left = [known[name].uid for name in look.gone]
     left += [
@@ -111,16 +119,16 @@ def _note_look(
     with ledger.transaction():
         for uid in dict.fromkeys(left):
             if uid and uid not in standing:  # it may have gone into another piece
-                changes += sightings(ledger, calendar, uid, [])
+                changes += state_changes(ledger, calendar, uid, [])
         for resource, events in look.changed.values():
             if resource.uid:
-                changes += sightings(ledger, calendar, resource.uid, events)
+                changes += state_changes(ledger, calendar, resource.uid, events)
         ledger.observe(calendar.name, changes, look.cursor, at.isoformat())
         fresh = {name: resource for name, (resource, _) in look.changed.items()} | look.stamped
         ledger.keep_resources(calendar.name, fresh, look.gone)
 
 
-def sightings(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence[Event]) -> list[Sighting]:
+def state_changes(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence[Event]) -> list[StateChange]:
     """What changed among the components of a UID: masters, changed occurrences, and occurrences taken out of a series.
 
     An occurrence of a series that is changed or taken out for the first time changes from what its series gave.
@@ -128,7 +136,7 @@ def sightings(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence
     before = ledger.standing_of_uid(calendar.name, uid)
     after = {event_key(event.uid, event.occurrence): to_state(event) for event in events if not event.cancelled}
     old_master = ledger.master_of(calendar.name, uid)
-    found: list[Sighting] = []
+    found: list[StateChange] = []
     for key, state in after.items():
         if before.get(key) == state:
             continue
@@ -138,22 +146,22 @@ def sightings(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence
             assert event.occurrence is not None
             original = occurrence_at(old_master, event.occurrence, calendar.zone)
             given = to_state(original) if original else None
-        found.append(Sighting(key, state, given))
+        found.append(StateChange(key, state, given))
     master = next((event for event in events if event.occurrence is None and not event.cancelled), None)
     for key, last in before.items():
         if key in after:
             continue
         given = _given(master, last, calendar.zone) if key != uid else None
         if given is not None and given != last:
-            found.append(Sighting(key, given))  # one of its series again: changed back to what that gives
-        found.append(Sighting(key, None, is_quiet=given is not None))
+            found.append(StateChange(key, given))  # one of its series again: changed back to what that gives
+        found.append(StateChange(key, None, is_quiet=given is not None))
     if old_master is not None and master is not None and old_master.excluded != master.excluded:
         out = [each for each in master.excluded if each not in old_master.excluded]
         for moment in out:
             key = event_key(uid, moment)
             original = occurrence_at(old_master, moment, calendar.zone)
             if key not in before and original is not None:
-                found.append(Sighting(key, None, to_state(original)))
+                found.append(StateChange(key, None, to_state(original)))
     return found
 
 
@@ -167,16 +175,16 @@ def _given(master: Event | None, state: RowState, zone: ZoneInfo) -> RowState | 
 # --- chats
 
 
-def observe_chat(ledger: Ledger, chat: ChatFace, at: datetime) -> Sight:
+def observe_chat(ledger: Ledger, chat: ChatFace, at: datetime) -> Noticed:
     """Enters what was said in a chat into the observation log; what is old is forgotten."""
     cursor = ledger.cursor(chat.name)
     heard, following = chat.heard(cursor, at)
     known = ledger.standing(chat.name, [each.key for each in heard])
     heard = [each for each in heard if each.key not in known]
     if heard or following != cursor:
-        ledger.observe(chat.name, [Sighting(each.key, _said(each)) for each in heard], following, at.isoformat())
+        ledger.observe(chat.name, [StateChange(each.key, _said(each)) for each in heard], following, at.isoformat())
         ledger.forget_messages(chat.name, (at - KEPT).isoformat())
-    return Sight()
+    return Noticed()
 
 
 def _said(message: Heard) -> dict[str, Any]:

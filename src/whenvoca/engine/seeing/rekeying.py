@@ -33,7 +33,7 @@ def follow_keys(ledger: Ledger, sheet: SheetFace) -> None:
             raise SourceFault(
                 f"its rows are to be told apart by another key, and not each has one: {said}",
                 where=sheet.file,
-                mend="give each row a key of its own first, or set the key at the place back",
+                fix="give each row a key of its own first, or set the key at the place back",
             )
         names[same.pop(0)] = row.key
     taken = set(names.values())

@@ -26,7 +26,7 @@ class Renamed(Struct, frozen=True):
         )
 
     @property
-    def mend(self) -> str:
+    def fix(self) -> str:
         """What says that it is the same."""
         return f'write into {self.workflow.file}: formerly "{self.before}"'
 

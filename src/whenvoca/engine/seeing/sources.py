@@ -212,7 +212,7 @@ class MessageSource:
         return state
 
 
-class NoSource:
+class EmptySource:
     """What stands for a place where a workflow is about nothing but its moment: the clock, or a hand."""
 
     fields: frozenset[str] = frozenset()

@@ -34,7 +34,7 @@ def choose_runs(ledger: Ledger, numbers: Sequence[int]) -> list[RunRecord]:
     known = {record.number: record for record in ledger.runs(numbers=numbers, limit=len(numbers) or 1)}
     for number in numbers:
         if number not in known:
-            raise RequestFault(f"there is no run {number}", mend="whenvoca runs lists them")
+            raise RequestFault(f"there is no run {number}", fix="whenvoca runs lists them")
         if known[number].undone:
             raise RequestFault(f"run {number} was taken back already, by run {known[number].undone}")
     pending = list(numbers)
@@ -49,18 +49,18 @@ def choose_runs(ledger: Ledger, numbers: Sequence[int]) -> list[RunRecord]:
     return [found[number] for number in sorted(found, reverse=True)]
 
 
-def reversals(stage: Stage, records: Sequence[RunRecord], left: list[str]) -> Generator[Effect, Receipt, None]:
+def invert_runs(stage: Stage, records: Sequence[RunRecord], left: list[str]) -> Generator[Effect, Receipt, None]:
     """The effects of these runs turned round, the last one first; what was told to others is passed over. ``left``
     hears of what another hand changed since."""
     for record in records:
         for entry in reversed(stage.ledger.effects_done(record.number)):
             if entry.effect.verb in TELLING:
                 continue
-            turning = turned(stage, entry, left)
+            inverting = invert(stage, entry, left)
             answer: Receipt | None = None
             while True:
                 try:
-                    effect = next(turning) if answer is None else turning.send(answer)
+                    effect = next(inverting) if answer is None else inverting.send(answer)
                 except StopIteration:
                     break
                 try:
@@ -70,7 +70,7 @@ def reversals(stage: Stage, records: Sequence[RunRecord], left: list[str]) -> Ge
                     break
 
 
-def turned(stage: Stage, entry: JournalEntry, left: list[str]) -> Generator[Effect, Receipt, None]:
+def invert(stage: Stage, entry: JournalEntry, left: list[str]) -> Generator[Effect, Receipt, None]:
     """One effect turned round on what stands now."""
     effect = entry.effect
     deed, noun = deed_of(effect.verb), noun_of(effect.verb)
@@ -90,13 +90,13 @@ def turned(stage: Stage, entry: JournalEntry, left: list[str]) -> Generator[Effe
         left.append(f"{effect.place}: {said} cannot be taken back")
         return
     if "presence" in effect.verb:
-        yield from _turned_presence(stage, effect, left)
+        yield from _invert_presence(stage, effect, left)
         return
     if effect.verb == "fill sheet":
-        yield from _turned_table(stage, effect, left)
+        yield from _invert_table(stage, effect, left)
         return
     if effect.verb in ("change row", "add row", "delete row", "put back row"):
-        yield from _turned_row(stage, effect, left)
+        yield from _invert_row(stage, effect, left)
         return
     stored = stage.find_event(effect.place, effect.target)
     known = stage.ledger.made(effect.place, effect.lineage) if effect.lineage else None
@@ -157,7 +157,7 @@ def as_list(value: Any) -> list[str]:
     return [str(each) for each in value] if isinstance(value, list | tuple) else [str(value)] if value else []
 
 
-def _turned_presence(stage: Stage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
+def _invert_presence(stage: Stage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
     """What a person showed comes back, unless somebody has changed it since."""
     person = stage.person_of(effect.target)
     now = None if person is None else stage.presence_of(effect.place, person)
@@ -168,7 +168,7 @@ def _turned_presence(stage: Stage, effect: Effect, left: list[str]) -> Generator
     yield Effect(verb="restore presence", place=effect.place, target=effect.target, before=now.to_dict(), after=after)
 
 
-def _turned_table(stage: Stage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
+def _invert_table(stage: Stage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
     """The rows that stood below the headings come back, unless somebody has changed the table since."""
     sheet = stage.sheet(effect.place)
     after, before = effect.after or {}, effect.before or {}
@@ -237,7 +237,7 @@ def _is_same(one: Any, other: Any) -> bool:
     return one == other or (not one and not other)
 
 
-def _turned_row(stage: Stage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
+def _invert_row(stage: Stage, effect: Effect, left: list[str]) -> Generator[Effect, Receipt, None]:
     sheet = stage.sheet(effect.place)
     if effect.verb == "delete row":
         key = sheet.find_key(effect.before or {})

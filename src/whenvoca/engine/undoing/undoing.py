@@ -13,10 +13,10 @@ from whenvoca.engine.acting.step_call import Performing
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.ledger.protocol import Ledger, Occurrence, RunRecord
-from whenvoca.engine.running.batch import Batch
+from whenvoca.engine.running.batch import RunGroup
 from whenvoca.engine.running.open_program import OpenPlaces
 from whenvoca.engine.running.outcome import RunResult
-from whenvoca.engine.undoing.inverse_effects import turned
+from whenvoca.engine.undoing.inverse_effects import invert
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import ExitCode, RowFault
 
@@ -89,7 +89,7 @@ def undo_runs(
     for record in records:
         undone = Undone(record)
         outcome.runs.append(undone)
-        batch = Batch(
+        batch = RunGroup(
             ledger=ledger,
             stage=stage,
             clock=clock,
@@ -124,11 +124,11 @@ def _backwards(stage: LiveStage, undone: Undone) -> Performing:
     """The run's effects from the last to the first, each turned round on what stands now."""
     number = 0
     for entry in reversed(stage.ledger.effects_done(undone.record.number)):
-        turning = turned(stage, entry, undone.left)
+        inverting = invert(stage, entry, undone.left)
         answer: Receipt | None = None
         while True:
             try:
-                effect = next(turning) if answer is None else turning.send(answer)
+                effect = next(inverting) if answer is None else inverting.send(answer)
             except StopIteration:
                 break
             number += 1

@@ -17,7 +17,7 @@ from whenvoca.engine.ledger.schedule import Job
 from whenvoca.engine.running.open_program import OpenPlaces, open_program
 from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
-from whenvoca.engine.running.run_options import Request
+from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
 from whenvoca.engine.seeing.starts import next_due
 from whenvoca.engine.workspace.settings import Workspace
@@ -74,7 +74,7 @@ class Loaded(Struct, frozen=True):
     faults: Sequence[str] = ()
 
 
-class Told(Protocol):
+class WatchListener(Protocol):
     """Hears what watching has to say."""
 
     def outcome(self, outcome: Outcome, at: datetime) -> None:
@@ -102,7 +102,7 @@ class Watch(Struct, kw_only=True):
     ledger: Ledger
     clock: Clock
     waker: Waker
-    told: Told
+    told: WatchListener
     do_job: Callable[[Job], tuple[int, str, str]]
     until: datetime | None = None
     once: bool = False
@@ -162,7 +162,7 @@ class Watch(Struct, kw_only=True):
         assert self._loaded is not None
         loaded = self._loaded
         places = loaded.places.renewed()
-        request = Request(brake_span=BRAKE_SPAN, look=look, kept=10**9, stop=lambda: self.waker.is_stopped)
+        request = RunOptions(brake_span=BRAKE_SPAN, look=look, kept=10**9, stop=lambda: self.waker.is_stopped)
         try:
             outcome = run_workflows(loaded.workspace, loaded.workflows, places, self.ledger, self.clock, request)
         except WhenvocaError as error:

@@ -17,7 +17,7 @@ from whenvoca.language.checker import check_workflow
 from whenvoca.language.circles import find_circles, iter_steps
 from whenvoca.language.definitions import EVERY_PLACE, PlaceInfo, Vocabulary
 from whenvoca.language.faults import Fault, FaultList, nearest
-from whenvoca.language.field_checks import Surroundings
+from whenvoca.language.field_checks import FieldContext
 from whenvoca.language.inference import fold_name
 from whenvoca.language.reader import read_workflow
 
@@ -75,9 +75,9 @@ def read_file(path: Path, shown: str, vocabulary: Vocabulary) -> ReadFile:
         raise SourceFault(f"cannot be read: {error.strerror}", where=shown) from error
     except UnicodeDecodeError as error:
         line = path.read_bytes()[: error.start].count(b"\n") + 1
-        raise SourceFault(f"is no UTF-8 text (line {line})", where=shown, mend="save it as UTF-8") from error
+        raise SourceFault(f"is no UTF-8 text (line {line})", where=shown, fix="save it as UTF-8") from error
     if "\x00" in text:
-        raise SourceFault("is no text", where=shown, mend="a workflow is a text file")
+        raise SourceFault("is no text", where=shown, fix="a workflow is a text file")
     workflow, faults = read_workflow(path.stem, shown, text, vocabulary)
     return ReadFile(path, workflow, faults, text)
 
@@ -94,7 +94,7 @@ def choose_files(workspace: Workspace, names: Sequence[str]) -> list[Path]:
         if path is None and ("/" in name or name.endswith(".voca") or Path(name).exists()):
             path = Path(name)
         if path is None:
-            raise RequestFault(f'there is no workflow "{name}"', mend=nearest(name, [each.stem for each in files]))
+            raise RequestFault(f'there is no workflow "{name}"', fix=nearest(name, [each.stem for each in files]))
         chosen.append(path)
     return chosen
 
@@ -123,14 +123,14 @@ def check_files(
             found = just_read.pop(path, None) if just_read else None
             read.append(found if found is not None else read_file(path, shown, vocabulary))
         except SourceFault as fault:
-            faults[shown] = [Fault(shown, None, fault.message, fault.mend)]
+            faults[shown] = [Fault(shown, None, fault.message, fault.fix)]
     infos: dict[str, PlaceInfo] = {}
     for each in read:
         for name in expand_places(places_of(each.workflow), places):
             if name.lower() not in infos and (info := places.info(name)) is not None:
                 infos[name.lower()] = info
     known = {name.lower(): infos.get(name.lower()) or PlaceInfo(name=name, kind="") for name in places.names()}
-    around = Surroundings(_with_kinds(known, places), workspace.people_names, event_type, task_type)
+    around = FieldContext(_with_kinds(known, places), workspace.people_names, event_type, task_type)
     for each in read:
         faults[each.workflow.file] = check_workflow(each.workflow, each.faults, around)
     _add_circles(read, faults)

@@ -58,7 +58,7 @@ def hold_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None])
             f"this workspace is watched already, by process {health['process']} since "
             f"{str(health['since'])[:16].replace('T', ' ')}",
             where=str(workspace.folder),
-            mend="stop that one first (Ctrl-C, or SIGTERM)",
+            fix="stop that one first (Ctrl-C, or SIGTERM)",
         )
     with open_ledger(workspace, clock, tell) as ledger:
         key = workspace.state_folder.resolve()
@@ -104,8 +104,7 @@ def _check_home(ledger: Ledger, workspace: Workspace) -> None:
     raise SettingsFault(
         what,
         where=str(workspace.folder),
-        mend="whenvoca claim goes on as that workspace; whenvoca claim --new-root makes this one a workspace of its "
-        "own",
+        fix="whenvoca claim goes on as that workspace; whenvoca claim --new-root makes this one a workspace of its own",
     )
 
 
@@ -123,7 +122,7 @@ def check_time(ledger: Ledger, clock: Clock) -> None:
         raise SettingsFault(
             f"this workspace {was}, and its workflows wait for moments: the two do not go together",
             where="the ledger",
-            mend="whenvoca claim --real-time goes on in real time"
+            fix="whenvoca claim --real-time goes on in real time"
             if known == "played"
             else "play in a copy of the workspace: claim --new-root",
         )

@@ -30,7 +30,7 @@ def worker_lock(path: Path, clock: Clock, *, patience: float, tell: object = Non
                 raise PlaceTrouble(
                     f"{_holder(file)} is at work in this workspace",
                     where=str(path.parent.parent),
-                    mend="run again when it is done",
+                    fix="run again when it is done",
                 )
             clock.wait(min(0.1, left))
             left -= 0.1

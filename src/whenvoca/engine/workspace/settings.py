@@ -62,7 +62,7 @@ class Workspace(Struct, frozen=True):
             raise SettingsFault(
                 f"the folder of the ledger cannot be made: {error.strerror}",
                 where=str(self.state_folder),
-                mend="the workspace has to be writable",
+                fix="the workspace has to be writable",
             ) from error
         return self.state_folder
 
@@ -73,14 +73,12 @@ def find_workspace(start: Path | None = None) -> Path:
         start = start or Path.cwd()
     except OSError as error:
         raise SettingsFault(
-            "this folder is no longer there", mend="go to another one, or name it: --workspace DIR"
+            "this folder is no longer there", fix="go to another one, or name it: --workspace DIR"
         ) from error
     for folder in (start, *start.parents):
         if (folder / FILE).is_file():
             return folder
-    raise SettingsFault(
-        f"there is no {FILE} here or above", where=str(start), mend="whenvoca new DIR makes a workspace"
-    )
+    raise SettingsFault(f"there is no {FILE} here or above", where=str(start), fix="whenvoca new DIR makes a workspace")
 
 
 def load_workspace(folder: Path) -> Workspace:
@@ -90,7 +88,7 @@ def load_workspace(folder: Path) -> Workspace:
         text = path.read_text(encoding="utf-8-sig")
     except FileNotFoundError as error:
         raise SettingsFault(
-            f"there is no {FILE}", where=str(folder), mend="whenvoca new DIR makes a workspace"
+            f"there is no {FILE}", where=str(folder), fix="whenvoca new DIR makes a workspace"
         ) from error
     except (OSError, UnicodeDecodeError) as error:
         raise SettingsFault(f"cannot be read: {error}", where=str(path)) from error
@@ -98,10 +96,10 @@ def load_workspace(folder: Path) -> Workspace:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise SettingsFault(f"is no TOML: {error}", where=FILE) from error
-    return _Reader(folder, text, data).read()
+    return _SettingsReader(folder, text, data).read()
 
 
-class _Reader:
+class _SettingsReader:
     def __init__(self, folder: Path, text: str, data: dict[str, Any]) -> None:
         self._folder = folder
         self._text = text
@@ -134,9 +132,9 @@ class _Reader:
             people_names=frozenset(each.name.lower() for each in people),
         )
 
-    def _refuse(self, table: str, key: str, message: str, mend: str = "") -> None:
+    def _refuse(self, table: str, key: str, message: str, fix: str = "") -> None:
         line = line_of(self._text, table, key)
-        raise SettingsFault(message, where=f"{FILE}:{line}" if line else FILE, mend=mend)
+        raise SettingsFault(message, where=f"{FILE}:{line}" if line else FILE, fix=fix)
 
     def _table(self, table: str, said: str, found: Any, known: tuple[str, ...]) -> dict[str, Any]:
         if not isinstance(found, dict):
@@ -152,7 +150,7 @@ class _Reader:
         try:
             return load_zone(name)
         except SettingsFault as fault:
-            self._refuse(table, "zone", fault.message, fault.mend)
+            self._refuse(table, "zone", fault.message, fault.fix)
             raise
 
     def _seconds(self, text: Any) -> float:

@@ -17,12 +17,12 @@ from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt, deed_of
 from whenvoca.engine.lineage import Lineage
-from whenvoca.engine.place_protocols import CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
-from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored
-from whenvoca.places.calendar.dav_client import CALDAV, CALSERVER, DAV, NAMES, DavClient, Piece
+from whenvoca.places.calendar.dav_client import CALDAV, CALSERVER, DAV, NAMES, DavClient, DavResource
+from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, to_stored
 
 _AT_ONCE = 6  # requests that are under way together
 _PER_MULTIGET = 100
@@ -81,7 +81,7 @@ class DavCalendar:
                 break
         if not principal:
             raise PlaceTrouble(
-                "tells no user's principal", where=self._where, mend="is this the address of the CalDAV server?"
+                "tells no user's principal", where=self._where, fix="is this the address of the CalDAV server?"
             )
         homes = self.client.propfind(principal, (f"{{{CALDAV}}}calendar-home-set",))
         home = next((found for piece in homes if (found := _href_in(piece, f"{{{CALDAV}}}calendar-home-set"))), "")
@@ -95,21 +95,21 @@ class DavCalendar:
         for piece in calendars.values():
             if self._is_named(piece):
                 return _folder(piece.href)
-        mend = nearest(self._wanted, list(calendars)) or "there are none"
-        raise SettingsFault(f'there is no calendar "{self._wanted}" on the server', where=self._where, mend=mend)
+        fix = nearest(self._wanted, list(calendars)) or "there are none"
+        raise SettingsFault(f'there is no calendar "{self._wanted}" on the server', where=self._where, fix=fix)
 
     @property
     def _where(self) -> str:
         return f"{self.name}, {self.client.host}"
 
-    def _is_calendar(self, piece: Piece) -> bool:
+    def _is_calendar(self, piece: DavResource) -> bool:
         kinds = piece.properties.get(f"{{{DAV}}}resourcetype")
         return kinds is not None and kinds.find("c:calendar", NAMES) is not None
 
-    def _name_of(self, piece: Piece) -> str:
+    def _name_of(self, piece: DavResource) -> str:
         return piece.text(f"{{{DAV}}}displayname") or _last_name(piece.href)
 
-    def _is_named(self, piece: Piece) -> bool:
+    def _is_named(self, piece: DavResource) -> bool:
         wanted = self._wanted.casefold()
         return wanted in (self._name_of(piece).casefold(), _last_name(piece.href).casefold())
 
@@ -119,7 +119,7 @@ class DavCalendar:
         try:
             count = len(self._listed())
         except WhenvocaError as error:
-            return PlaceReport(self.name, self._kind, shown, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, self._kind, shown, self.zone.key, "", error.message, error.fix)
         return PlaceReport(
             self.name, self._kind, unquote(self.url), self.zone.key, f"{count} {self._noun}{'s' * (count != 1)}"
         )
@@ -204,7 +204,7 @@ class DavCalendar:
         known = self._by_uid.get(uid)
         return urljoin(self.url, known or self._address(uid))
 
-    def _query(self, inner: str) -> list[tuple[Piece, list[Event]]]:
+    def _query(self, inner: str) -> list[tuple[DavResource, list[Event]]]:
         """A calendar-query (RFC 4791 7.8) for events that fit a filter, with their data."""
         from lxml import etree
 
@@ -217,18 +217,18 @@ class DavCalendar:
         answer = self.client.report(self.url, body)
         return [(piece, self._events_in(piece)) for piece in self.client.read_multistatus(answer) if piece.text(_DATA)]
 
-    def _events_in(self, piece: Piece) -> list[Event]:
+    def _events_in(self, piece: DavResource) -> list[Event]:
         return self._read(piece.text(_DATA).encode(), piece.href)
 
     # --- looking
 
-    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
         """What changed since the last look: by sync token, else by ctag and ETags; changed pieces are fetched
         together."""
         state: dict[str, str] = json.loads(cursor) if cursor.startswith("{") else {}
         if not self._url and state.get("url", "").startswith(_origin(self.client.base)):
             self._url = state["url"]
-        look = CalendarLook(cursor="")
+        look = CalendarChanges(cursor="")
         changed, gone, token, ctag = self._changes(known, state)
         look.cursor = json.dumps({"url": self.url, "token": token, "ctag": ctag})
         look.gone = [name for name in gone if name in known]
@@ -291,7 +291,7 @@ class DavCalendar:
                 changed[name] = piece.text(_ETAG)
         return changed, gone, self.client.parse(answer).findtext("d:sync-token", "", NAMES)
 
-    def _multiget(self, names: Sequence[str]) -> list[Piece]:
+    def _multiget(self, names: Sequence[str]) -> list[DavResource]:
         from lxml import etree
 
         body = etree.fromstring(
@@ -407,7 +407,7 @@ def _filter_uid(uid: str) -> str:
     return f'<C:prop-filter name="UID"><C:text-match collation="i;octet">{escape(uid)}</C:text-match></C:prop-filter>'
 
 
-def _href_in(piece: Piece, name: str) -> str:
+def _href_in(piece: DavResource, name: str) -> str:
     element = piece.properties.get(name)
     href = element.findtext("d:href", "", NAMES).strip() if element is not None else ""
     return urljoin(piece.href, href) if href else ""

@@ -26,7 +26,7 @@ _DOMAIN = re.compile(r"(?!-)[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*")
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
 
-class Answer(Struct, frozen=True):
+class DavAnswer(Struct, frozen=True):
     """What the server answered."""
 
     status: int
@@ -35,7 +35,7 @@ class Answer(Struct, frozen=True):
     url: str
 
 
-class Piece(Struct, frozen=True):
+class DavResource(Struct, frozen=True):
     """One response of a multistatus (RFC 4918 14.24): an address, its status, and the properties it has."""
 
     href: str
@@ -80,7 +80,7 @@ class DavClient:
                 raise SettingsFault(
                     f'"{self.server}" is no address of a server',
                     where=self._name,
-                    mend='such as "https://dav.example.org/", or a domain: "example.org"',
+                    fix='such as "https://dav.example.org/", or a domain: "example.org"',
                 )
             self._base = find_server(self.server, self._name, nameserver=self._nameserver, seconds=self._seconds)
         return self._base
@@ -102,19 +102,19 @@ class DavClient:
             import httpx
         except ImportError as error:
             raise SettingsFault(
-                "httpx is not installed", where=self._name, mend="pip install 'whenvoca[server]'"
+                "httpx is not installed", where=self._name, fix="pip install 'whenvoca[server]'"
             ) from error
         address = urlsplit(self.base)
         if address.scheme not in ("http", "https") or not address.hostname:
             raise SettingsFault(
-                f'"{self.base}" is no address of a server', where=self._name, mend="such as https://dav.example.org/"
+                f'"{self.base}" is no address of a server', where=self._name, fix="such as https://dav.example.org/"
             )
         password = self._secret.reveal()
         if address.scheme == "http" and password and address.hostname not in _LOOPBACK:
             raise SettingsFault(
                 f"the password would go to {address.hostname} unencrypted",
                 where=self._name,
-                mend="write https:// before it",
+                fix="write https:// before it",
             )
         import ssl
 
@@ -144,7 +144,7 @@ class DavClient:
         content: bytes | str = b"",
         headers: Mapping[str, str] | None = None,
         allowed: tuple[int, ...] = (),
-    ) -> Answer:
+    ) -> DavAnswer:
         """Sends it; tries again where the server is busy or does not answer. Statuses from 400 on raise PlaceTrouble
         unless they are allowed."""
         import httpx
@@ -183,14 +183,14 @@ class DavClient:
                 raise PlaceTrouble(
                     f"sends on to another server, {target.scheme}://{target.netloc}; the password is not given to it",
                     where=f"{self._name}, {first.netloc}",
-                    mend="if that is right, write its address into whenvoca.toml",
+                    fix="if that is right, write its address into whenvoca.toml",
                 )
             url = target.geturl()
         raise PlaceTrouble("sends on in a circle", where=f"{self._name}, {first.netloc}")
 
-    def _checked(self, response: Any, allowed: tuple[int, ...]) -> Answer:
+    def _checked(self, response: Any, allowed: tuple[int, ...]) -> DavAnswer:
         status = response.status_code
-        answer = Answer(status, response.headers, response.content, str(response.url))
+        answer = DavAnswer(status, response.headers, response.content, str(response.url))
         if status < 400 or status in allowed:
             return answer
         where = f"{self._name}, {response.url.host}"
@@ -198,15 +198,15 @@ class DavClient:
             raise PlaceTrouble(
                 "refuses user and password",
                 where=where,
-                mend="look at user and password in whenvoca.toml, and where it is kept",
+                fix="look at user and password in whenvoca.toml, and where it is kept",
             )
         said = f"answers {status} {response.reason_phrase}".strip()
         detail = (
             " ".join(response.text.split())[:120] if "text/plain" in response.headers.get("content-type", "") else ""
         )
         is_passing = status == 429 or status >= 500
-        mend = "it is tried again with the next run" if is_passing else ""
-        raise PlaceTrouble(said + (f": {detail}" if detail else ""), where=where, mend=mend, is_passing=is_passing)
+        fix = "it is tried again with the next run" if is_passing else ""
+        raise PlaceTrouble(said + (f": {detail}" if detail else ""), where=where, fix=fix, is_passing=is_passing)
 
     def _unreachable(self, error: Exception) -> PlaceTrouble:
         import httpx
@@ -216,7 +216,7 @@ class DavClient:
             return PlaceTrouble(
                 f"its certificate is not trusted: {error}",
                 where=where,
-                mend='if it is your own: ca = "own-ca.pem" at the place',
+                fix='if it is your own: ca = "own-ca.pem" at the place',
             )
         if isinstance(error, httpx.TimeoutException):
             said = f"does not answer within {self._seconds:.0f} seconds"
@@ -224,11 +224,11 @@ class DavClient:
             said = "cannot be reached"
         else:
             said = "breaks the connection off"
-        return PlaceTrouble(said, where=where, mend="what was begun goes on when it is back", is_passing=True)
+        return PlaceTrouble(said, where=where, fix="what was begun goes on when it is back", is_passing=True)
 
     # --- WebDAV
 
-    def propfind(self, url: str, names: tuple[str, ...], depth: int = 0) -> list[Piece]:
+    def propfind(self, url: str, names: tuple[str, ...], depth: int = 0) -> list[DavResource]:
         """The properties of an address, and of what lies in it (RFC 4918 9.1)."""
         from lxml import etree
 
@@ -239,13 +239,13 @@ class DavClient:
         answer = self.request("PROPFIND", url, etree.tostring(root), {**_XML, "depth": str(depth)}, allowed=(404, 405))
         return list(self.read_multistatus(answer)) if answer.status == 207 else []
 
-    def report(self, url: str, body: Any, depth: int = 1, allowed: tuple[int, ...] = ()) -> Answer:
+    def report(self, url: str, body: Any, depth: int = 1, allowed: tuple[int, ...] = ()) -> DavAnswer:
         """A REPORT (RFC 3253 3.6) with an lxml element as its body."""
         from lxml import etree
 
         return self.request("REPORT", url, etree.tostring(body), {**_XML, "depth": str(depth)}, allowed=allowed)
 
-    def read_multistatus(self, answer: Answer) -> Iterator[Piece]:
+    def read_multistatus(self, answer: DavAnswer) -> Iterator[DavResource]:
         """The pieces of a 207 answer. Raises PlaceTrouble where it cannot be understood."""
         for response in self.parse(answer).iterfind("d:response", NAMES):
             href = urljoin(answer.url, response.findtext("d:href", "", NAMES).strip())
@@ -256,9 +256,9 @@ class DavClient:
                 status = status or part_status
                 if part_status < 300:
                     properties |= {each.tag: each for each in part.find("d:prop", NAMES)}
-            yield Piece(href, 200 if properties else status or 200, properties)
+            yield DavResource(href, 200 if properties else status or 200, properties)
 
-    def parse(self, answer: Answer) -> Any:
+    def parse(self, answer: DavAnswer) -> Any:
         """The XML of an answer."""
         from lxml import etree
 
@@ -269,7 +269,7 @@ class DavClient:
             raise PlaceTrouble(
                 "answers something that is no WebDAV",
                 where=f"{self._name}, {answer.url}",
-                mend="is this the address of the CalDAV server?",
+                fix="is this the address of the CalDAV server?",
             ) from error
 
 

@@ -26,7 +26,7 @@ def find_server(domain: str, place: str, *, nameserver: str = "", seconds: float
             raise PlaceTrouble(
                 f"says in its records that it offers no calendars ({name})",
                 where=f"{place}, {domain}",
-                mend="ask who runs it for the address",
+                fix="ask who runs it for the address",
             )
         _refuse_stranger(host, domain, place)
         port = "" if first.port == usual else f":{first.port}"
@@ -41,7 +41,7 @@ def _refuse_stranger(host: str, domain: str, place: str) -> None:
         raise PlaceTrouble(
             f"names another host in its records, {host}; the password is not given to it",
             where=f"{place}, {domain}",
-            mend="if that is right, write its address into whenvoca.toml",
+            fix="if that is right, write its address into whenvoca.toml",
         )
 
 
@@ -58,7 +58,7 @@ def _open_resolver(place: str, nameserver: str, seconds: float) -> Any:
         from dns.exception import DNSException
         from dns.resolver import Resolver
     except ImportError as error:
-        raise SettingsFault("dnspython is not installed", where=place, mend="pip install 'whenvoca[server]'") from error
+        raise SettingsFault("dnspython is not installed", where=place, fix="pip install 'whenvoca[server]'") from error
     try:
         resolver = Resolver(configure=not nameserver)
         if nameserver:
@@ -70,7 +70,7 @@ def _open_resolver(place: str, nameserver: str, seconds: float) -> Any:
             if nameserver
             else f"no name server: {error}",
             where=place,
-            mend='its address, such as nameserver = "192.0.2.53"',
+            fix='its address, such as nameserver = "192.0.2.53"',
         ) from error
     resolver.lifetime = min(seconds, 10.0)
     return resolver
@@ -101,6 +101,6 @@ def _no_answer(name: str, place: str, error: Exception) -> WhenvocaError:
     return PlaceTrouble(
         f"its records cannot be asked for ({name}): {str(error).splitlines()[0]}",
         where=place,
-        mend="what was begun goes on when name servers answer again",
+        fix="what was begun goes on when name servers answer again",
         is_passing=True,
     )

@@ -18,12 +18,12 @@ from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import ORIGIN, write_calendar
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, deed_of
-from whenvoca.engine.place_protocols import CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
-from whenvoca.places.calendar.carrying import already_done, carry_out, is_on_its_version, moved_on, to_stored
-from whenvoca.places.halves import in_halves
+from whenvoca.places.calendar.ics_effects import already_done, carry_out, is_on_its_version, moved_on, to_stored
+from whenvoca.places.fork_map import fork_map
 
 _TOO_FRESH = 2.0  # seconds within which time and size of a file do not tell that it stands unchanged
 _FEW = 16  # files that wait for the disk each by itself: for more, one wait for everything is shorter
@@ -67,7 +67,7 @@ class FolderCalendar:
         try:
             paths = self._paths() if self._folder.exists() else []
         except WhenvocaError as error:
-            return PlaceReport(self.name, self._kind, self._shown, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, self._kind, self._shown, self.zone.key, "", error.message, error.fix)
         missing = "" if self._folder.exists() else ", made when it is written"
         count = len(paths)
         return PlaceReport(
@@ -88,16 +88,14 @@ class FolderCalendar:
                 zone=self.zone.key,
                 readonly=self._readonly,
                 trouble=str(error.message),
-                trouble_mend=error.mend,
+                trouble_fix=error.fix,
                 trouble_exit=int(error.exit_code),
             )
         return PlaceInfo(name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly)
 
     def _refuse_no_folder(self) -> None:
         if self._folder.exists() and not self._folder.is_dir():
-            raise SourceFault(
-                "is a file, and a folder is wanted here", where=self._shown, mend='name it so: file = "…"'
-            )
+            raise SourceFault("is a file, and a folder is wanted here", where=self._shown, fix='name it so: file = "…"')
 
     def _paths(self) -> list[Path]:
         self._refuse_no_folder()
@@ -179,13 +177,13 @@ class FolderCalendar:
             path = Path(self._look_through()[0].get(uid, path))
         return path.absolute().as_uri()
 
-    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
         """The files that changed: by time and size, and by their hash where they changed too shortly before a look.
 
         A file with several events is a piece without an event, and each of its events a piece that is called after
         both.
         """
-        look = CalendarLook(cursor="looked")
+        look = CalendarChanges(cursor="looked")
         standing, read = set(), set()
         for path in self._paths() if self._folder.exists() else ():
             before = known.get(path.name)
@@ -315,7 +313,7 @@ class FolderCalendar:
 
         try:
             with files.telling_trouble(self._folder, "written"):
-                digests = in_halves(write, len(effects))
+                digests = fork_map(write, len(effects))
                 if len(effects) > _FEW:
                     os.sync()
                 results: list[Receipt | WhenvocaError] = [
@@ -353,7 +351,7 @@ class FolderCalendar:
         stored = self._stored(path, effect.target)
         if stored and stored.event.origin == effect.lineage:
             return Receipt(stored.version, stored.address)
-        return PlaceTrouble("stands there already and is not ours", where=self._label(path), mend="move that file away")
+        return PlaceTrouble("stands there already and is not ours", where=self._label(path), fix="move that file away")
 
 
 def _stamp(path: Path, now: float) -> str:

@@ -12,10 +12,10 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt, deed_of, noun_of
-from whenvoca.engine.place_protocols import CalendarFace, CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarChanges, CalendarFace, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
-from whenvoca.places.calendar.carrying import already_done, carry_out, moved_on, to_stored
+from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, to_stored
 
 
 class RehearsedCalendar:
@@ -77,7 +77,7 @@ class RehearsedCalendar:
         """Where the event could be seen."""
         return self._real.address_of(uid)
 
-    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
         """What others changed."""
         look = self._real.look(known, cursor)
         look.changed = {name: each for name, each in look.changed.items() if each[0].uid not in self._over}

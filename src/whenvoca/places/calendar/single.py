@@ -15,11 +15,11 @@ from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, deed_of
-from whenvoca.engine.place_protocols import CalendarLook, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
-from whenvoca.places.calendar.carrying import already_done, carry_out, is_on_its_version, moved_on, to_stored
+from whenvoca.places.calendar.ics_effects import already_done, carry_out, is_on_its_version, moved_on, to_stored
 
 
 class FileCalendar:
@@ -55,7 +55,7 @@ class FileCalendar:
         try:
             count = len({event.uid for event in self._load()})
         except WhenvocaError as error:
-            return PlaceReport(self.name, "calendar", self._shown, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, "calendar", self._shown, self.zone.key, "", error.message, error.fix)
         missing = "" if self._path.exists() else ", made when it is written"
         return PlaceReport(
             self.name, "calendar", self._shown, self.zone.key, f"{count} event{'s' * (count != 1)}{missing}"
@@ -72,7 +72,7 @@ class FileCalendar:
                 zone=self.zone.key,
                 readonly=self._readonly,
                 trouble=error.message,
-                trouble_mend=error.mend,
+                trouble_fix=error.fix,
                 trouble_exit=int(error.exit_code),
             )
         return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
@@ -84,7 +84,7 @@ class FileCalendar:
         data = files.read_file(self._path)
         if not data.strip():
             raise SourceFault(
-                "is empty and no iCalendar file", where=self._shown, mend="take it away, a new one is made"
+                "is empty and no iCalendar file", where=self._shown, fix="take it away, a new one is made"
             )
         refuse_cut(data, self._shown)
         return data
@@ -127,9 +127,9 @@ class FileCalendar:
         """The file."""
         return self._path.absolute().as_uri()
 
-    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarLook:
+    def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
         """The events whose components changed; the cursor is the file's hash."""
-        look = CalendarLook(cursor=cursor)
+        look = CalendarChanges(cursor=cursor)
         if self._path.exists():
             files.wait_settled(self._path, self._clock.wall_seconds, self._clock.wait)
         events = self._load()

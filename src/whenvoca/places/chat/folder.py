@@ -55,7 +55,7 @@ class FolderChat:
         try:
             count = sum(1 for path in self._folder.glob("*/*.jsonl") for _ in self._lines(path))
         except WhenvocaError as error:
-            return PlaceReport(self.name, "chat", self._shown, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, "chat", self._shown, self.zone.key, "", error.message, error.fix)
         missing = "" if self._folder.exists() else ", made when it is written"
         holds = f"{len(self.rooms)} room{'s' * (len(self.rooms) != 1)}, {count} message{'s' * (count != 1)}{missing}"
         return PlaceReport(
@@ -107,7 +107,7 @@ class FolderChat:
             text, sound = str(message.get("text") or ""), str(message.get("sound") or "")
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             said = f"what stands at byte {at} is no message"
-            raise PlaceTrouble(said, where=str(path), mend="take that line away") from error
+            raise PlaceTrouble(said, where=str(path), fix="take that line away") from error
         if sound:
             sound = str(self._folder / "sounds" / Path(sound).name)
             text = text or (self._dictation.transcribe(sound) if self._dictation is not None else "")
@@ -135,7 +135,7 @@ class FolderChat:
         try:
             return Presence.of(json.loads(files.read_file(path)))
         except (ValueError, AttributeError) as error:
-            raise SourceFault("is no presence that can be read", where=str(path), mend="take the file away") from error
+            raise SourceFault("is no presence that can be read", where=str(path), fix="take the file away") from error
 
     def keep_showing(self, person: Person, presence: Presence) -> None:
         """It shows it still."""
@@ -145,7 +145,7 @@ class FolderChat:
 
     def _path(self, kind: str, name: str, ending: str) -> Path:
         if not _NAME.fullmatch(name) or name.startswith("."):
-            raise RowFault(f'"{name}" is no name in a chat', mend="letters, digits, hyphens")
+            raise RowFault(f'"{name}" is no name in a chat', fix="letters, digits, hyphens")
         return self._folder / kind / f"{name}.{ending}"
 
     def _lines(self, path: Path) -> Iterator[dict[str, Any]]:
@@ -160,8 +160,8 @@ class FolderChat:
                     return
                 if not line.strip():
                     continue
-                mend = "take that line away"
-                raise SourceFault(f"line {number} is no message", where=str(path), mend=mend) from error
+                fix = "take that line away"
+                raise SourceFault(f"line {number} is no message", where=str(path), fix=fix) from error
             if isinstance(found, dict):
                 yield found
 
@@ -192,7 +192,7 @@ class FolderChat:
         after = effect.after or {}
         room = str(after.get("room") or "")
         if room and room not in self.rooms:
-            raise RowFault(f'{self.name} has no room "{room}"', mend=f"rooms: {', '.join(self.rooms) or 'none'}")
+            raise RowFault(f'{self.name} has no room "{room}"', fix=f"rooms: {', '.join(self.rooms) or 'none'}")
         kind, name = ("rooms", room) if room else ("people", str(after["chat"]))
         path = self._path(kind, name, "jsonl")
         message = {

@@ -21,7 +21,7 @@ def open_xmpp(settings: PlaceSettings, workspace: Workspace, zone: ZoneInfo) -> 
     try:
         import slixmpp  # noqa: F401
     except ModuleNotFoundError as error:
-        raise SettingsFault("a chat on a server needs slixmpp", mend="pip install 'whenvoca[chat]'") from error
+        raise SettingsFault("a chat on a server needs slixmpp", fix="pip install 'whenvoca[chat]'") from error
     user, tls = settings.text("user"), settings.text("tls", "starttls")
     if "@" not in user:
         raise settings.refuse("user", "user is no address of an account", 'such as user = "desk@example.org"')

@@ -51,8 +51,8 @@ class RehearsedChat:
                 sender, text = str(message["from"]), str(message["text"])
                 sent = datetime.fromisoformat(str(message["at"])) if "at" in message else now
             except (ValueError, KeyError, TypeError) as error:
-                mend = 'such as {"from": "ines", "text": "am I free tomorrow?"}, one a line'
-                raise RequestFault(f"line {number} is no message", where=str(sample), mend=mend) from error
+                fix = 'such as {"from": "ines", "text": "am I free tomorrow?"}, one a line'
+                raise RequestFault(f"line {number} is no message", where=str(sample), fix=fix) from error
             room = str(message.get("room") or "")
             sent = sent if sent.tzinfo is not None else sent.replace(tzinfo=self.zone)
             found.append(Heard(f"sample {number}", sender, room, text, sent, names=(sender,)))

@@ -90,7 +90,7 @@ class XmppChat:
         try:
             self._do(self._client(self._settings.user, self._settings.password))
         except WhenvocaError as error:
-            return PlaceReport(self.name, "chat", address, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, "chat", address, self.zone.key, "", error.message, error.fix)
         count = len(self.rooms)
         return PlaceReport(self.name, "chat", address, self.zone.key, f"answers, {count} room{'s' * (count != 1)}")
 
@@ -114,7 +114,7 @@ class XmppChat:
         try:
             arrived = self._do(self._listen(begin, at))
         except RowFault as fault:
-            raise PlaceTrouble(fault.message, where=fault.where, mend=fault.mend) from fault
+            raise PlaceTrouble(fault.message, where=fault.where, fix=fault.fix) from fault
         found = [self._to_heard(each) for each in arrived]
         newest = max([datetime.fromisoformat(since) if since else at, *[each.sent for each in found]])
         return sorted(found, key=lambda each: each.sent), json.dumps(
@@ -190,7 +190,7 @@ class XmppChat:
             raise RowFault(
                 f"{person.name} has not lent a password, so what they show cannot be set",
                 where=self.name,
-                mend=f'[people.{person.name}] password = {{ env = "…" }}',
+                fix=f'[people.{person.name}] password = {{ env = "…" }}',
             )
         name = person.chat or person.name
         return (name if "@" in name else f"{name}@{self._settings.domain}"), secret

@@ -77,9 +77,9 @@ class Client(ClientXMPP):
         if self._ready.done():
             return
         is_refused = "password" in said
-        mend = "look at user and password in whenvoca.toml" if is_refused else ""
+        fix = "look at user and password in whenvoca.toml" if is_refused else ""
         reason = f": {data}" if not is_refused and str(data) else ""
-        self._ready.set_exception(PlaceTrouble(said + reason, where=self.where, mend=mend, is_passing=not is_refused))
+        self._ready.set_exception(PlaceTrouble(said + reason, where=self.where, fix=fix, is_passing=not is_refused))
 
     async def _start(self, _: Any) -> None:
         if self._is_person:
@@ -237,7 +237,7 @@ class Client(ClientXMPP):
             raise RowFault(
                 f"there is no room {room}: {error.condition}",
                 where=self.where,
-                mend="make it there, or correct its name in rooms",
+                fix="make it there, or correct its name in rooms",
             ) from error
         except TimeoutError as error:
             raise PlaceTrouble(f"the room {room} does not answer", where=self.where, is_passing=True) from error
@@ -275,7 +275,7 @@ class Client(ClientXMPP):
             if any(category == "conference" for category, *_ in info["disco_info"]["identities"]):
                 return str(jid)
         raise RowFault(
-            f"{domain} names no server of rooms", where=self.where, mend='say it: room-server = "rooms.example.org"'
+            f"{domain} names no server of rooms", where=self.where, fix='say it: room-server = "rooms.example.org"'
         )
 
     async def end(self) -> None:

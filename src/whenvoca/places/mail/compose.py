@@ -40,5 +40,5 @@ def _address(text: str, word: str) -> Address:
     """The address. A line break or anything else that would end a header is refused."""
     if any(ord(sign) < 32 for sign in text) or not is_address(text):
         shown = text.encode("unicode_escape").decode()
-        raise RowFault(f'{word}: "{shown}" is no e-mail address', mend="correct it where it comes from")
+        raise RowFault(f'{word}: "{shown}" is no e-mail address', fix="correct it where it comes from")
     return Address(addr_spec=text)

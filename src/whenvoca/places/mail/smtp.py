@@ -52,7 +52,7 @@ class SmtpOutbox:
         try:
             self._connect().quit()
         except WhenvocaError as error:
-            return PlaceReport(self.name, "outbox", address, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, "outbox", address, self.zone.key, "", error.message, error.fix)
         except (smtplib.SMTPException, OSError) as error:
             return PlaceReport(self.name, "outbox", address, self.zone.key, "", str(self._trouble(error).message))
         return PlaceReport(self.name, "outbox", address, self.zone.key, "answers")
@@ -85,7 +85,7 @@ class SmtpOutbox:
                 raise SettingsFault(
                     "the server has no TLS, and the password would go out in the clear",
                     where=self._where,
-                    mend='only on a machine of your own: tls = "none"',
+                    fix='only on a machine of your own: tls = "none"',
                 )
         if self._user:
             server.login(self._user, self._password.reveal())
@@ -120,7 +120,7 @@ class SmtpOutbox:
             return PlaceTrouble(
                 "the user or the password is refused",
                 where=self._where,
-                mend="look at user and password in whenvoca.toml",
+                fix="look at user and password in whenvoca.toml",
             )
         if isinstance(error, smtplib.SMTPResponseException):
             said = (
@@ -136,7 +136,7 @@ class SmtpOutbox:
             return PlaceTrouble(
                 f"its certificate is not trusted: {error.reason}",
                 where=self._where,
-                mend='name its authority: ca = "…"',
+                fix='name its authority: ca = "…"',
             )
         reason = (
             "does not answer in time"
@@ -153,4 +153,4 @@ def _refusal(refused: dict[str, tuple[int, bytes]], others: str, where: str = ""
     )
     if where and all(code in _PASSING for code, _ in refused.values()):
         return PlaceTrouble(f"the server does not take these addresses now: {said}", where=where, is_passing=True)
-    return RowFault(f"refused: {said}; {others}", mend="correct the address where it comes from")
+    return RowFault(f"refused: {said}; {others}", fix="correct the address where it comes from")

@@ -55,7 +55,7 @@ class CsvFile(Struct, frozen=True):
     def load(self, data: bytes, tab: str | None) -> Grid:
         """The cells; every filled one is a text."""
         if tab:
-            raise SourceFault(f'a CSV file has no tab "{tab}"', mend="take the tab setting away")
+            raise SourceFault(f'a CSV file has no tab "{tab}"', fix="take the tab setting away")
         text, _, _ = self._decode(data)
         return Grid("", [[_take_guard(cell) for cell in row] for row in self._records(text)])
 
@@ -65,8 +65,8 @@ class CsvFile(Struct, frozen=True):
             return list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True))
         except csv.Error as error:
             line = _open_quote_line(text)
-            mend = f"a quote opened on line {line} is never closed" if line else "look at the quotes"
-            raise SourceFault(f"is no CSV that can be read: {error}", mend=mend) from error
+            fix = f"a quote opened on line {line} is never closed" if line else "look at the quotes"
+            raise SourceFault(f"is no CSV that can be read: {error}", fix=fix) from error
 
     def _decode(self, data: bytes) -> tuple[str, str, bytes]:
         """The text, its encoding, and the byte order mark before it."""
@@ -76,16 +76,16 @@ class CsvFile(Struct, frozen=True):
         encoding = self.encoding or "utf-8"
         if b"\x00" in data[:4096]:
             raise SourceFault(
-                "is no text: it holds bytes that no CSV has", mend="save it as CSV, or name the right file"
+                "is no text: it holds bytes that no CSV has", fix="save it as CSV, or name the right file"
             )
         try:
             return data.decode(encoding), encoding, b""
         except LookupError as error:
-            raise SourceFault(f'there is no encoding "{encoding}"', mend='such as encoding = "windows-1252"') from error
+            raise SourceFault(f'there is no encoding "{encoding}"', fix='such as encoding = "windows-1252"') from error
         except UnicodeDecodeError as error:
             line = data[: error.start].count(b"\n") + 1
-            mend = 'declare the encoding at the place, such as encoding = "windows-1252"'
-            raise SourceFault(f"is not written in {encoding} (line {line})", mend=mend) from error
+            fix = 'declare the encoding at the place, such as encoding = "windows-1252"'
+            raise SourceFault(f"is not written in {encoding} (line {line})", fix=fix) from error
 
     # --- writing
 
@@ -140,7 +140,7 @@ class CsvFile(Struct, frozen=True):
             sign = patched[error.start]
             raise RowFault(
                 f'the sign "{sign}" cannot be written in {encoding}',
-                mend="save the file as UTF-8 and take encoding away",
+                fix="save the file as UTF-8 and take encoding away",
             ) from error
 
     def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:

@@ -115,11 +115,11 @@ def choose_tab(tab: str | None, tabs: list[str]) -> str:
     if tab is not None:
         name = next((each for each in tabs if each.casefold() == tab.casefold()), None)
         if name is None:
-            raise SourceFault(f'there is no tab "{tab}"', mend=f"there are: {', '.join(tabs)}")
+            raise SourceFault(f'there is no tab "{tab}"', fix=f"there are: {', '.join(tabs)}")
         return name
     if len(tabs) != 1:
-        mend = f'name one of them: tab = "{tabs[0]}" (there are: {", ".join(tabs)})' if tabs else ""
-        raise SourceFault(f"there are {len(tabs)} tabs", mend=mend)
+        fix = f'name one of them: tab = "{tabs[0]}" (there are: {", ".join(tabs)})' if tabs else ""
+        raise SourceFault(f"there are {len(tabs)} tabs", fix=fix)
     return tabs[0]
 
 

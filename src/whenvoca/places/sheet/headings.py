@@ -40,10 +40,10 @@ def find_header(grid: Grid) -> int:
     if best < 0 and all(cell is None for row in grid.rows for cell in row):
         raise SourceFault(
             "is empty: there is not even a row of headings",
-            mend="bring the sheet back, or write the headings into its first row",
+            fix="bring the sheet back, or write the headings into its first row",
         )
     if best < 0:
-        raise SourceFault("no row looks like headings", mend="say which row holds them: header = N at the place")
+        raise SourceFault("no row looks like headings", fix="say which row holds them: header = N at the place")
     return _top_of(grid, best)
 
 
@@ -104,7 +104,7 @@ def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
         names.append(_heading_text(grid, header, index))
     if not any(names):
         raise SourceFault(
-            f"row {header + 1} holds no headings: it is empty", where=where, mend="say which row does: header = N"
+            f"row {header + 1} holds no headings: it is empty", where=where, fix="say which row does: header = N"
         )
     odd = [(index, cell) for index, cell in enumerate(row) if _is_value(cell)]
     filled = sum(1 for name in names if name)
@@ -113,7 +113,7 @@ def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
         raise SourceFault(
             f"row {header + 1} holds no headings: {cell_name(header, index)} is {show_raw(cell)}",
             where=where,
-            mend="say which row does: header = N",
+            fix="say which row does: header = N",
         )
     found = []
     for index, name in enumerate(names):

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from whenvoca import __version__
 from whenvoca.language.definitions import PlaceInfo
-from whenvoca.places import letting_go
+from whenvoca.places import deferred_close
 from whenvoca.places.sheet.place import SheetPlace
 
 
@@ -46,7 +46,7 @@ class SheetMemory:
         temporary = self._path.with_suffix(".tmp")
         with contextlib.suppress(OSError):
             temporary.write_text(json.dumps(self._kept), encoding="utf-8")
-            letting_go.replace(temporary, self._path)
+            deferred_close.replace(temporary, self._path)
 
     def only_look(self) -> None:
         """From now on nothing is kept: what is asked may not write anything."""

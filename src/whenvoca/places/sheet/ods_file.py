@@ -41,7 +41,7 @@ class OdsFile:
         try:
             rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
         except (CalamineError, ValueError, OSError) as error:
-            raise SourceFault(f"is a spreadsheet that cannot be read: {error}", mend="save it again") from error
+            raise SourceFault(f"is a spreadsheet that cannot be read: {error}", fix="save it again") from error
         columns = tidy_rows(rows)
         return Grid(tab=name, rows=rows, columns=columns)
 
@@ -55,17 +55,17 @@ class OdsFile:
                     raise SourceFault("is no .ods spreadsheet: it is a zip archive of something else")
             return CalamineWorkbook.from_filelike(io.BytesIO(data))
         except (zipfile.BadZipFile, OSError) as error:
-            raise SourceFault("is no .ods spreadsheet: it is no zip archive", mend="save it as .ods again") from error
+            raise SourceFault("is no .ods spreadsheet: it is no zip archive", fix="save it as .ods again") from error
         except (CalamineError, ValueError) as error:
-            raise SourceFault(f"is a spreadsheet that cannot be read: {error}", mend="save it again") from error
+            raise SourceFault(f"is a spreadsheet that cannot be read: {error}", fix="save it again") from error
 
     def patch(self, data: bytes | None, writes: Mapping[str, TabWrites]) -> bytes:
         """Raises RowFault: `check` says so before."""
-        raise RowFault(_NO_WRITING, mend=_MEND)
+        raise RowFault(_NO_WRITING, fix=_MEND)
 
     def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
         """Raises RowFault: `check` says so before."""
-        raise RowFault(_NO_WRITING, mend=_MEND)
+        raise RowFault(_NO_WRITING, fix=_MEND)
 
     def find_formulas(self, data: bytes, tab: str) -> set[tuple[int, int]]:
         """None are looked for, since nothing is written."""

@@ -29,10 +29,10 @@ class PendingPlace(Protocol):
     def tab_name(self) -> str:
         """The tab as the file calls it."""
 
-    def positions(self, data: bytes | None, mine: list[Pending], result: SavedRows) -> TabWrites:
+    def plan_writes(self, data: bytes | None, mine: list[Pending], result: SavedRows) -> TabWrites:
         """Where its pending cells stand in the file as it is now."""
 
-    def settle(self, saved: SavedRows) -> None:
+    def mark_saved(self, saved: SavedRows) -> None:
         """Told after a save: what was pending is now what stands."""
 
 
@@ -118,7 +118,7 @@ class OpenFile:
         raise PlaceTrouble(
             "is being changed all the time",
             where=str(self.path),
-            mend="run again when nobody writes to it; nothing is lost",
+            fix="run again when nobody writes to it; nothing is lost",
         )
 
     def _is_still(self, before: str) -> bool:
@@ -130,7 +130,7 @@ class OpenFile:
         for place in {each.place.name: each.place for each in self.pending}.values():
             rows = saved.setdefault(place.name, SavedRows())
             rows.digest = digest
-            place.settle(rows)
+            place.mark_saved(rows)
         self.pending = []
         return saved
 
@@ -141,7 +141,7 @@ class OpenFile:
         for place in {each.place.name: each.place for each in self.pending}.values():
             mine = [each for each in self.pending if each.place is place]
             result = saved.setdefault(place.name, SavedRows())
-            write = place.positions(data, mine, result)
+            write = place.plan_writes(data, mine, result)
             tab = writes.setdefault(place.tab_name, TabWrites())
             tab.cells |= write.cells
             tab.formats_from |= write.formats_from

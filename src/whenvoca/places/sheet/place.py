@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import PlaceReport, RowState, SavedRows, SeenRow
-from whenvoca.engine.row_hashes import RowPrints
+from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.errors import RowFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
 from whenvoca.language.inference import fold_name
@@ -39,7 +39,7 @@ class InfoMemory(Protocol):
 
 
 _MOST_STATES = 12_000  # of rows, kept at hand: more than advance together
-_NO_PRINTS = RowPrints()
+_NO_PRINTS = RowHashes()
 
 
 class NoMemory:
@@ -109,7 +109,7 @@ class SheetPlace:
                 grid = self.open_file.backing.load(data, self.settings.tab)
                 self._table = read_table(self.file, grid, self.settings, self.file)
             except SourceFault as fault:
-                raise SourceFault(fault.message, where=fault.where or self.file, mend=fault.mend) from fault
+                raise SourceFault(fault.message, where=fault.where or self.file, fix=fault.fix) from fault
             self._table_digest = self.open_file.digest
             self._rows, self._formulas = {}, None
             self._equals, self._holding, self._names, self._states = {}, {}, {}, {}
@@ -132,7 +132,7 @@ class SheetPlace:
                 )
             table = self.table()
         except WhenvocaError as error:
-            return PlaceReport(self.name, "sheet", report.address, self.zone.key, "", error.message, error.mend)
+            return PlaceReport(self.name, "sheet", report.address, self.zone.key, "", error.message, error.fix)
         holds = f"{len(table.rows)} row{'s' * (len(table.rows) != 1)}, headings in row {table.header + 1}"
         return PlaceReport(self.name, "sheet", report.address, self.zone.key, holds, notes=self._warnings(table))
 
@@ -162,7 +162,7 @@ class SheetPlace:
             self._check_keys(table)
         except WhenvocaError as error:
             return PlaceInfo(
-                **common, trouble=_with_place(error), trouble_mend=error.mend, trouble_exit=int(error.exit_code)
+                **common, trouble=_with_place(error), trouble_fix=error.fix, trouble_exit=int(error.exit_code)
             )
         columns = column_infos(table, self.settings)
         told: dict[str, Any] = {"warnings": self._warnings(table), "key_warning": self._key_warning(table)}
@@ -176,8 +176,8 @@ class SheetPlace:
             if fold_name(column_word(column)) not in table.by_word:
                 from whenvoca.language.faults import nearest
 
-                mend = nearest(column, [heading.name for heading in table.headings])
-                raise SettingsFault(f'its key names a column "{column}" that is not there', where=self.file, mend=mend)
+                fix = nearest(column, [heading.name for heading in table.headings])
+                raise SettingsFault(f'its key names a column "{column}" that is not there', where=self.file, fix=fix)
             if column in table.twice:
                 raise SettingsFault(f'its key column "{column}" stands twice: {table.twice[column]}', where=self.file)
 
@@ -196,7 +196,7 @@ class SheetPlace:
 
     # --- rows
 
-    def scan(self, known: Mapping[str, RowState], prints: RowPrints = _NO_PRINTS) -> Iterable[SeenRow]:
+    def scan(self, known: Mapping[str, RowState], prints: RowHashes = _NO_PRINTS) -> Iterable[SeenRow]:
         """The filled rows with their keys, but for those that stand as one of these prints says."""
         table = self.table()
         if self.settings.key:
@@ -385,7 +385,7 @@ class SheetPlace:
     def _refuse_added(self, effect: Effect) -> None:
         """Raises RowFault where a row must not be put below the others."""
         if self.settings.totals:
-            raise RowFault("a totals line stands below the rows", where=self.file, mend="add the rows to another sheet")
+            raise RowFault("a totals line stands below the rows", where=self.file, fix="add the rows to another sheet")
         if effect.target and effect.target in self._added_keys:
             raise RowFault(f'a row "{effect.target}" is being added already', where=self.file)
         self._added_keys.add(effect.target)
@@ -403,10 +403,10 @@ class SheetPlace:
                 raise RowFault(
                     "holds a formula, which is not written over",
                     where=table.where(row, column),
-                    mend="write to another column",
+                    fix="write to another column",
                 )
 
-    def positions(self, data: bytes | None, mine: list[Pending], result: SavedRows) -> TabWrites:
+    def plan_writes(self, data: bytes | None, mine: list[Pending], result: SavedRows) -> TabWrites:
         """Where the pending cells stand in the file as it is now; what cannot be written goes into
         ``result.errors``."""
         writes = TabWrites(headings=list(self.wanted_headings))
@@ -481,7 +481,7 @@ class SheetPlace:
                 return RowFault("was changed by another hand meanwhile, and is left as it is", where=cell)
         return None
 
-    def settle(self, saved: SavedRows) -> None:
+    def mark_saved(self, saved: SavedRows) -> None:
         """After a save: what was pending is now what stands, and the table is brought up to date without reading it."""
         if self._table is None or saved.added or saved.gone or self._table_digest == "":
             self._table = None

@@ -9,10 +9,10 @@ from collections.abc import Mapping, Sequence
 from msgspec import Struct
 
 from whenvoca.engine.place_protocols import RowState, SeenRow
-from whenvoca.engine.row_hashes import Block, RowPrints
+from whenvoca.engine.row_hashes import HashBlock, RowHashes
 from whenvoca.language.definitions import column_word
 from whenvoca.language.inference import fold_name
-from whenvoca.places.sheet.prints import Printer
+from whenvoca.places.sheet.row_hashing import Printer
 from whenvoca.places.sheet.rowkeys import find_booking_column, key_of_columns, work_out_keys
 from whenvoca.places.sheet.table import Table
 from whenvoca.values.kinds import Raw
@@ -27,7 +27,7 @@ class Seen(Struct, frozen=True):
 
     rows: list[SeenRow]
     keys: list[str]
-    prints: RowPrints = RowPrints()
+    prints: RowHashes = RowHashes()
     plain: frozenset[str] | None = None
 
 
@@ -41,7 +41,7 @@ def see_by_content(table: Table, known: Mapping[str, RowState], written_words: f
     return Seen(rows, keys)
 
 
-def see_by_columns(table: Table, columns: Sequence[str], known: RowPrints, signature: str) -> Seen:
+def see_by_columns(table: Table, columns: Sequence[str], known: RowHashes, signature: str) -> Seen:
     """Rows whose keys stand in these columns. Only those that are not among the known ones are read."""
     printer = Printer(table.names, signature, [table.only_type(name) for name in table.names])
     parts = [table.rows[begin : begin + _BLOCK] for begin in range(0, len(table.rows), _BLOCK)]
@@ -50,7 +50,7 @@ def see_by_columns(table: Table, columns: Sequence[str], known: RowPrints, signa
     one_by_one = known.without_blocks(standing.keys() & set(wholes)).by_row()
     rows: list[SeenRow] = []
     keys: list[str] = []
-    blocks: list[Block] = []
+    blocks: list[HashBlock] = []
     for part, whole in zip(parts, wholes, strict=True):
         if (block := standing.get(whole)) is None:
             marks = [printer.print_row(cells) for _, cells in part]
@@ -58,11 +58,11 @@ def see_by_columns(table: Table, columns: Sequence[str], known: RowPrints, signa
             fresh = [_see(row, table, columns) for row, key in zip(part, found, strict=True) if key is None]
             rest = iter(fresh)
             rows += fresh
-            block = Block(whole, [next(rest).key if key is None else key for key in found], b"".join(marks))
+            block = HashBlock(whole, [next(rest).key if key is None else key for key in found], b"".join(marks))
         keys += block.keys
         blocks.append(block)
     if len(distinct := set(keys)) == len(keys) and "" not in distinct:
-        return Seen(rows, keys, RowPrints(blocks))
+        return Seen(rows, keys, RowHashes(blocks))
     counts = Counter(keys)
     plain = frozenset(key for key, count in counts.items() if count == 1 and key)
     read = {row.number: row for row in rows}
@@ -73,7 +73,7 @@ def see_by_columns(table: Table, columns: Sequence[str], known: RowPrints, signa
         _doubted(row, every, table, columns, counts) for row in every if row.number in read or row.key not in plain
     ]
     kept = [each if plain.issuperset(each.keys) else each.only([key in plain for key in each.keys]) for each in blocks]
-    return Seen(doubted, keys, RowPrints(kept), plain)
+    return Seen(doubted, keys, RowHashes(kept), plain)
 
 
 def _see(row: tuple[int, list[Raw]], table: Table, columns: Sequence[str]) -> SeenRow:

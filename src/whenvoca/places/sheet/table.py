@@ -211,7 +211,7 @@ class Row:
             try:
                 return to_moment(value, self._zone)
             except RowFault as fault:
-                return Unread(str(value), fault.message, fault.mend)
+                return Unread(str(value), fault.message, fault.fix)
         return value
 
     def where_is_row(self) -> str:
@@ -229,7 +229,7 @@ def column_infos(table: Table, settings: SheetSettings) -> tuple[ColumnInfo, ...
     infos = []
     for heading in table.headings:
         reading = table.readings[heading.name]
-        doubt, mend = _doubt_of(table, heading, reading)
+        doubt, fix = _doubt_of(table, heading, reading)
         infos.append(
             ColumnInfo(
                 name=heading.name,
@@ -239,7 +239,7 @@ def column_infos(table: Table, settings: SheetSettings) -> tuple[ColumnInfo, ...
                 declared=fold_name(column_word(heading.name)) in declared,
                 status=reading.status,
                 doubt=doubt,
-                mend=mend,
+                fix=fix,
                 sample=_sample_of(table, heading),
             )
         )
@@ -252,7 +252,7 @@ def _doubt_of(table: Table, heading: Heading, reading: ColumnReading) -> tuple[s
     for number, cells in table.rows:
         value = reading.read(cells[heading.index] if heading.index < len(cells) else None)
         if isinstance(value, Unread) and value.waits:
-            return f"{table.where(number, heading.index)}: {value.fault}", value.mend
+            return f"{table.where(number, heading.index)}: {value.fault}", value.fix
     forms = " or ".join(f'dates = "{form}"' for form in reading.formats)
     return (
         f"its cells fit no one reading ({', '.join(reading.formats)})",

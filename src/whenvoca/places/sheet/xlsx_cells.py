@@ -11,7 +11,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from whenvoca.places.halves import in_halves
+from whenvoca.places.fork_map import fork_map
 from whenvoca.places.sheet.grid import cell_name, column_of, letter_of
 from whenvoca.values.dates import to_serial
 from whenvoca.values.durations import Duration
@@ -147,7 +147,7 @@ class SheetXml:
             return [self._changed_row(*changed[each][1], by_row[changed[each][1][0]], writer) for each in numbers]
 
         needs_no_style = {str, bool, NoneType}.issuperset(map(type, cells.values()))  # which would be known here only
-        rows = in_halves(write_rows, len(changed)) if needs_no_style else write_rows(range(len(changed)))
+        rows = fork_map(write_rows, len(changed)) if needs_no_style else write_rows(range(len(changed)))
         for (place, _), text in zip(changed, rows, strict=True):
             pieces[place] = text
         if todo:

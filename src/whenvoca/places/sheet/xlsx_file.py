@@ -14,7 +14,7 @@ from functools import lru_cache
 from typing import Any
 
 from whenvoca.errors import RowFault, SourceFault
-from whenvoca.places.beside import begin_beside
+from whenvoca.places.background_thread import start_in_background
 from whenvoca.places.sheet.grid import Grid, TabWrites, blocks_of, choose_tab, column_of, letter_of, tidy_rows
 from whenvoca.places.sheet.references import Shift
 from whenvoca.places.sheet.xlsx_cells import SheetXml, escape_xml
@@ -52,7 +52,7 @@ class XlsxFile:
         package = _open(data)
         sheets = package.sheets()
         name = choose_tab(tab, list(sheets))
-        read = begin_beside(lambda: CalamineWorkbook.from_filelike(io.BytesIO(data)).get_sheet_by_name(name))
+        read = start_in_background(lambda: CalamineWorkbook.from_filelike(io.BytesIO(data)).get_sheet_by_name(name))
         xml = package.read(sheets[name])
         has_formulas = _has_formulas(xml)
         errors = SheetXml(xml).find_errors() if b'"e"' in xml or b"'e'" in xml else {}
@@ -63,7 +63,7 @@ class XlsxFile:
             rows: list[list[Any]] = sheet.to_python(skip_empty_area=False)
             columns = tidy_rows(rows)
         except (CalamineError, ValueError, OSError) as error:
-            raise SourceFault(f"is a workbook that cannot be read: {error}", mend="save it as .xlsx again") from error
+            raise SourceFault(f"is a workbook that cannot be read: {error}", fix="save it as .xlsx again") from error
         del sheet
         for (row, column), shown in errors.items():
             if row < len(rows) and column < len(rows[row]):
@@ -83,7 +83,7 @@ class XlsxFile:
         if value.__class__ is str and len(value) > _LONGEST_TEXT:
             raise RowFault(
                 f"a cell of a workbook holds {_LONGEST_TEXT:,} signs at most, and this text has {len(value):,}",
-                mend="write less of it, or keep such texts in a .csv",
+                fix="write less of it, or keep such texts in a .csv",
             )
         if value.__class__ is str and value.isascii() and value.isprintable():
             return tidy_raw(value)

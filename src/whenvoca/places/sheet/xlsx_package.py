@@ -30,12 +30,12 @@ class Package:
     def __init__(self, data: bytes) -> None:
         if data.startswith(b"\xd0\xcf\x11\xe0"):
             raise SourceFault(
-                "is protected by a password or of the old .xls format", mend="save it as .xlsx without a password"
+                "is protected by a password or of the old .xls format", fix="save it as .xlsx without a password"
             )
         try:
             self._zip = zipfile.ZipFile(io.BytesIO(data))
         except (zipfile.BadZipFile, ValueError, OSError) as error:
-            raise SourceFault("is no .xlsx workbook: it is no zip archive", mend="save it as .xlsx again") from error
+            raise SourceFault("is no .xlsx workbook: it is no zip archive", fix="save it as .xlsx again") from error
         refuse_bombs(self._zip)
         self.names = self._zip.namelist()
         self.workbook_part = self._find_workbook()
@@ -50,7 +50,7 @@ class Package:
             return content.getvalue()
         except (KeyError, zipfile.BadZipFile, OSError, EOFError, RuntimeError, NotImplementedError) as error:
             raise SourceFault(
-                f"is a broken workbook: its part {part} cannot be read", mend="save it as .xlsx again"
+                f"is a broken workbook: its part {part} cannot be read", fix="save it as .xlsx again"
             ) from error
         except Exception as error:  # zlib.error is no subclass of anything above
             raise SourceFault(f"is a broken workbook: its part {part} cannot be unpacked") from error
@@ -159,5 +159,5 @@ def refuse_bombs(archive: zipfile.ZipFile) -> None:
         if (entry.file_size > _BOMB_FLOOR and entry.file_size / packed > _LARGEST_RATIO) or total > _LARGEST_PART:
             raise SourceFault(
                 f"unpacks to an absurd size ({entry.filename}: {entry.file_size:,} bytes out of {packed:,})",
-                mend="this is no honest workbook; do not open it",
+                fix="this is no honest workbook; do not open it",
             )

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from whenvoca.places.halves import in_halves
+from whenvoca.places.fork_map import fork_map
 
 
 @pytest.mark.parametrize("count", [0, 1, 199, 200, 201, 1000])
@@ -22,7 +22,7 @@ def test_answers_come_in_order_and_all_is_written(count: int, tmp_path: Path) ->
             (tmp_path / str(number)).write_text(str(os.getpid()), encoding="ascii")
         return [f"{number}é" for number in numbers]
 
-    assert in_halves(work, count) == [f"{number}é" for number in range(count)]
+    assert fork_map(work, count) == [f"{number}é" for number in range(count)]
     writers = {path.read_text(encoding="ascii") for path in tmp_path.iterdir()}
     assert len(list(tmp_path.iterdir())) == count
     assert len(writers) == (0 if not count else 1 if count < 200 or threading.active_count() > 1 else 2)
@@ -36,13 +36,13 @@ def test_trouble_of_either_half_is_told(bad: int) -> None:
         return ["" for _ in numbers]
 
     with pytest.raises(OSError, match="no space") as caught:
-        in_halves(work, 400)
+        fork_map(work, 400)
     assert caught.value.errno == errno.ENOSPC
 
 
 KILLED = """
 import os, signal, sys
-from whenvoca.places.halves import in_halves
+from whenvoca.places.fork_map import in_halves
 here, mine = os.getpid(), []
 def work(numbers):
     if os.getpid() != here:
@@ -65,7 +65,7 @@ def test_beside_other_threads_nothing_is_forked() -> None:
     thread = threading.Thread(target=done.wait)
     thread.start()
     try:
-        assert set(in_halves(lambda numbers: [str(os.getpid()) for _ in numbers], 400)) == {str(os.getpid())}
+        assert set(fork_map(lambda numbers: [str(os.getpid()) for _ in numbers], 400)) == {str(os.getpid())}
     finally:
         done.set()
         thread.join()

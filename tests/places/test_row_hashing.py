@@ -15,13 +15,13 @@ from hypothesis import strategies as st
 
 from tests.places.test_sheets import HEAD, as_csv, place_on
 from tests.places.workbooks import plain_workbook
-from whenvoca.engine.ledger.protocol import Ledger, Sighting
+from whenvoca.engine.ledger.protocol import Ledger, StateChange
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.place_protocols import SeenRow
-from whenvoca.engine.row_hashes import UNKNOWABLE, WIDTH, Block, RowPrints
+from whenvoca.engine.row_hashes import UNKNOWABLE, WIDTH, HashBlock, RowHashes
 from whenvoca.engine.seeing.observing import observe_sheet
 from whenvoca.places.sheet import seen_rows
-from whenvoca.places.sheet.prints import Printer
+from whenvoca.places.sheet.row_hashing import Printer
 from whenvoca.places.sheet.table import Table
 
 NOW = datetime(2027, 3, 17, 10, tzinfo=UTC)
@@ -102,9 +102,9 @@ def test_a_row_that_cannot_be_encoded_has_no_print() -> None:
     assert printer.print_block([["x"], [2**70]]) == b""
 
 
-def of(**rows: str) -> RowPrints:
+def of(**rows: str) -> RowHashes:
     """Prints of rows, each made of one letter."""
-    return RowPrints([Block(b"whole", list(rows), b"".join(letter.encode() * WIDTH for letter in rows.values()))])
+    return RowHashes([HashBlock(b"whole", list(rows), b"".join(letter.encode() * WIDTH for letter in rows.values()))])
 
 
 def test_a_block_that_lost_a_row_is_known_by_its_rows_only() -> None:
@@ -112,7 +112,7 @@ def test_a_block_that_lost_a_row_is_known_by_its_rows_only() -> None:
     assert left.by_block() == {}
     assert left.by_row() == {b"a" * WIDTH: "one", b"c" * WIDTH: "three"}
     assert left.keys() == ["one", "three"]
-    assert RowPrints([Block(b"w", ["x"], UNKNOWABLE)]).by_row() == {}
+    assert RowHashes([HashBlock(b"w", ["x"], UNKNOWABLE)]).by_row() == {}
 
 
 # --- in the ledger
@@ -125,24 +125,24 @@ def ledger(tmp_path: Path) -> Ledger:
 
 def test_prints_hold_until_something_is_observed_of_their_subject(ledger: Ledger) -> None:
     at = NOW.isoformat()
-    ledger.observe("p", [Sighting(key, {"A": key}) for key in "abc"], "1", at, prints=of(a="1", b="2", c="3"))
+    ledger.observe("p", [StateChange(key, {"A": key}) for key in "abc"], "1", at, prints=of(a="1", b="2", c="3"))
     assert ledger.prints("p") == of(a="1", b="2", c="3")
-    ledger.observe("q", [Sighting("a", {"A": "x"})], "1", at)
-    ledger.observe("p", [Sighting("a", {"A": "ours"}), Sighting("b", None)], "2", at)
+    ledger.observe("q", [StateChange("a", {"A": "x"})], "1", at)
+    ledger.observe("p", [StateChange("a", {"A": "ours"}), StateChange("b", None)], "2", at)
     assert ledger.prints("p").by_row() == {b"3" * WIDTH: "c"}
-    ledger.observe("p", [Sighting("b", {"A": "b"})], "3", at)
+    ledger.observe("p", [StateChange("b", {"A": "b"})], "3", at)
     assert ledger.prints("p").keys() == ["c"]
     ledger.observe("p", [], "4", at, prints=of(a="9"))
     assert ledger.prints("p") == of(a="9")
     ledger.forget("p")
-    assert ledger.prints("p") == ledger.prints("never") == RowPrints()
+    assert ledger.prints("p") == ledger.prints("never") == RowHashes()
 
 
 def test_prints_that_cannot_be_read_are_as_good_as_none(ledger: Ledger, tmp_path: Path) -> None:
-    ledger.observe("p", [Sighting("a", {"A": "a"})], "1", NOW.isoformat(), prints=of(a="1"))
+    ledger.observe("p", [StateChange("a", {"A": "a"})], "1", NOW.isoformat(), prints=of(a="1"))
     with closing(sqlite3.connect(tmp_path / "ledger.sqlite", isolation_level=None)) as db:
         db.execute("UPDATE prints SET packed=x'81a16101'")
-    assert ledger.prints("p") == RowPrints()
+    assert ledger.prints("p") == RowHashes()
 
 
 # --- at a sheet
@@ -194,7 +194,7 @@ def test_a_row_put_back_to_what_it_was_before_our_own_write_has_changed(ledger: 
     path = tmp_path / "s.csv"
     look(ledger, path, ROWS)
     ours = {"No": "R-2", "Title": "ours"}
-    ledger.observe("requests", [Sighting("R-2", ours)], ledger.cursor("requests"), NOW.isoformat())
+    ledger.observe("requests", [StateChange("R-2", ours)], ledger.cursor("requests"), NOW.isoformat())
     look(ledger, path, [*ROWS, [None, "R-6", None, None, None, None]])
     assert ("R-2", ours) in [(key, old) for key, old, _ in changed(ledger, 6)]
 

@@ -42,7 +42,7 @@ def _read_gives(gives: Sequence[str]) -> dict[str, str]:
     for each in gives:
         name, sign, value = each.partition("=")
         if not sign or not name.strip():
-            raise RequestFault(f'--give: "{each}" is no answer', mend="written: --give NAME=VALUE")
+            raise RequestFault(f'--give: "{each}" is no answer', fix="written: --give NAME=VALUE")
         if value == "-":
             value = sys.stdin.read()
         if name.strip().lower() in found:
@@ -62,7 +62,7 @@ class Answers:
         known = {ask.name for workflow in workflows for ask in iter_asks(workflow.body)}
         for name in given:
             if name not in known:
-                raise RequestFault(f'--give: nothing asks for "{name}"', mend=nearest(name, known))
+                raise RequestFault(f'--give: nothing asks for "{name}"', fix=nearest(name, known))
 
     def answer(self, question: Question) -> Any:
         """The answer to a question. Raises RequestFault where it is none of its kind, or nobody gives one."""
@@ -77,7 +77,7 @@ class Answers:
             try:
                 return read_answer(question, str(text), self._zone, self._dates)
             except RequestFault as fault:
-                say(f"{fault.message}; {fault.mend}")
+                say(f"{fault.message}; {fault.fix}")
 
     def pick(self, what: str, candidates: Sequence[Candidate]) -> str:
         """The key of the subject that somebody chooses from a list."""

@@ -21,7 +21,7 @@ from whenvoca.values.texts import show_value
 def _act(call: StepCall) -> Acting:
     to = _addresses(call, call.sentence_value)
     if not to:
-        raise RowFault("nobody is named to whom the letter goes", mend="give an address, or a name from [people]")
+        raise RowFault("nobody is named to whom the letter goes", fix="give an address, or a name from [people]")
     person = call.people.find(to[0]) if len(to) == 1 else None
     zone = person.zone if person is not None else None
     after: dict[str, Any] = {"to": to, "subject": call.told("subject", zone), "text": call.told("text", zone)}
@@ -43,7 +43,7 @@ def _outbox(call: StepCall) -> str:
     if len(names) != 1:
         said = "there is no outbox" if not names else f"there are several outboxes: {', '.join(names)}"
         raise RowFault(
-            said, mend="name one: send letter to … in OUTBOX" if names else 'add a place of the kind "outbox"'
+            said, fix="name one: send letter to … in OUTBOX" if names else 'add a place of the kind "outbox"'
         )
     return names[0]
 
@@ -55,14 +55,14 @@ def _addresses(call: StepCall, value: Any) -> list[str]:
         if any(ord(sign) < 32 for sign in text):
             raise RowFault(
                 f'"{text.encode("unicode_escape").decode()}" is no address: a line ends in it',
-                mend="correct it where it comes from",
+                fix="correct it where it comes from",
             )
         for piece in split_addresses(text):
             address = call.people.to_address(piece)
             if not is_address(address):
                 raise RowFault(
                     f'"{piece}" is neither an e-mail address nor a name from [people] with one',
-                    mend="correct it, or add the person",
+                    fix="correct it, or add the person",
                 )
             found.append(address)
     return list(dict.fromkeys(found))
@@ -74,7 +74,7 @@ def _attached(call: StepCall) -> list[tuple[str, str]]:
     found = []
     for thing in value if isinstance(value, list | tuple) else [] if value is None else [value]:
         if not isinstance(thing, EventThing):
-            raise RowFault(f"{show_value(thing)} cannot go with a letter", mend="attach takes an event, or several")
+            raise RowFault(f"{show_value(thing)} cannot go with a letter", fix="attach takes an event, or several")
         stored = call.stage.find_event(thing.place, thing.key)
         whole = stored is not None and stored.event.occurrence is None
         data = stored.data if stored is not None and whole else write_calendar(thing.event, call.now)
@@ -119,5 +119,5 @@ def _step(words: str) -> StepDefinition:
     )
 
 
-SEND_LETTER = _step("send letter to ADDRESSES")
-SEND_LETTER_IN = _step("send letter to ADDRESSES in OUTBOX")
+SEND_EMAIL = _step("send letter to ADDRESSES")
+SEND_EMAIL_IN = _step("send letter to ADDRESSES in OUTBOX")

@@ -11,7 +11,7 @@ from collections import deque
 from pathlib import Path
 from threading import Lock, Thread
 
-_MOST_HELD = 64  # old files; beyond it whoever replaces another one waits
+MOST_HELD = 64  # old files; beyond it whoever replaces another one waits
 
 
 def replace(temporary: Path, path: Path) -> None:
@@ -21,7 +21,7 @@ def replace(temporary: Path, path: Path) -> None:
         os.replace(temporary, path)
     finally:
         if old is not None:
-            _letting_go.close(old)
+            _closer.close(old)
 
 
 def _hold(path: Path) -> int | None:
@@ -33,7 +33,7 @@ def _hold(path: Path) -> int | None:
         return None
 
 
-class _LettingGo:
+class _DescriptorCloser:
     """Closes what it is given, in order, on a thread that ends when nothing is left."""
 
     def __init__(self) -> None:
@@ -44,7 +44,7 @@ class _LettingGo:
     def close(self, descriptor: int) -> None:
         """Closes it soon; at once where many wait already."""
         with self._lock:
-            if len(self._held) < _MOST_HELD and (self._is_at_work or self._begin()):
+            if len(self._held) < MOST_HELD and (self._is_at_work or self._begin()):
                 self._held.append(descriptor)
                 return
         os.close(descriptor)
@@ -67,13 +67,13 @@ class _LettingGo:
             os.close(descriptor)
 
 
-_letting_go = _LettingGo()
+_closer = _DescriptorCloser()
 
 
 def _begin_anew() -> None:
     """A forked process has the files, but no thread that closes them."""
-    global _letting_go
-    left, _letting_go = _letting_go._held, _LettingGo()
+    global _closer
+    left, _closer = _closer._held, _DescriptorCloser()
     for descriptor in left:
         os.close(descriptor)
 

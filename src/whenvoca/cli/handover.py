@@ -46,7 +46,7 @@ def hand_over(arguments: Sequence[str], folder: Path) -> int | None:
     raise PlaceTrouble(
         "the process that watches this workspace does not answer",
         where=str(folder.parent),
-        mend="stop it and run again",
+        fix="stop it and run again",
     )
 
 

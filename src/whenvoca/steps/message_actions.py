@@ -12,7 +12,7 @@ from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import Found
 from whenvoca.engine.things.message import MessageThing
-from whenvoca.engine.undoing.inverse_effects import reversals
+from whenvoca.engine.undoing.inverse_effects import invert_runs
 from whenvoca.errors import RowFault
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
@@ -78,7 +78,7 @@ def _undo(call: StepCall, deed: Deed, left: list[str]) -> Acting:
     """Takes back what an earlier run did; its messages stay, of course."""
     ledger = call.stage.ledger
     records = [each for each in ledger.runs(numbers=deed.undoes, limit=len(deed.undoes)) if each.undone is None]
-    yield from reversals(call.stage, records, left)
+    yield from invert_runs(call.stage, records, left)
     for record in records:
         ledger.note_undone(call.run, record)
 
@@ -110,7 +110,7 @@ def _manner(call: StepCall) -> Manner:
     asked = ASKED_BEFORE if is_empty(before) else tuple(said)
     for each in asked:
         if each not in (*ASKABLE, "nothing"):
-            raise RowFault(f'ask-before is never "{each}"', mend=f"one or several of: {', '.join(ASKABLE)}, or nothing")
+            raise RowFault(f'ask-before is never "{each}"', fix=f"one or several of: {', '.join(ASKABLE)}, or nothing")
     length = call.value("length")
     return Manner(
         calendars=calendars,

@@ -15,7 +15,7 @@ from whenvoca.steps.task_fields import changed_task, to_task
 Groups = Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]]
 
 
-class ThingKind(Struct, frozen=True):
+class DatedKind(Struct, frozen=True):
     """Events, or tasks. ``groups`` is what is compared as one: fields of the language, and the attributes behind them;
     ``shown`` the fields that tell such a group, where they are others than its name."""
 
@@ -30,7 +30,7 @@ class ThingKind(Struct, frozen=True):
         return "take {}as made".format(f"{self.noun} ") if deed == "take" else f"{deed} {self.noun}"  # type: ignore[return-value]
 
 
-EVENT = ThingKind(
+EVENT = DatedKind(
     "event",
     to_event,
     changed_event,
@@ -50,7 +50,7 @@ EVENT = ThingKind(
     {"time": ("start", "end", "repeat"), "attendees": ("attendees", "optional")},
 )
 
-TASK = ThingKind(
+TASK = DatedKind(
     "task",
     to_task,
     changed_task,
@@ -68,6 +68,6 @@ TASK = ThingKind(
 )
 
 
-def kind_of(call: StepCall) -> ThingKind:
+def kind_of(call: StepCall) -> DatedKind:
     """The kind of thing that the step is about."""
     return TASK if "task" in (call.definition.thing, call.definition.adds) else EVENT

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from whenvoca.places import letting_go
+from whenvoca.places import deferred_close
 
 
 def _open_descriptors() -> int:
@@ -31,9 +31,9 @@ def test_many_replaced_files_are_all_let_go(tmp_path: Path) -> None:
     for number in range(1, 200):
         temporary = tmp_path / "new"
         temporary.write_text(str(number))
-        letting_go.replace(temporary, path)
+        deferred_close.replace(temporary, path)
         assert path.read_text() == str(number)
-        assert _open_descriptors() <= before + letting_go._MOST_HELD + 3
+        assert _open_descriptors() <= before + deferred_close.MOST_HELD + 3
     _wait_for(before)
 
 
@@ -43,18 +43,18 @@ def test_without_a_thread_whoever_replaces_waits(tmp_path: Path, monkeypatch: py
         raise RuntimeError("can't start new thread")
 
     monkeypatch.setattr("threading.Thread.start", refuse)
-    monkeypatch.setattr(letting_go, "_letting_go", letting_go._LettingGo())
+    monkeypatch.setattr(deferred_close, "_letting_go", deferred_close._DescriptorCloser())
     (tmp_path / "a.ics").write_text("0")
     before = _open_descriptors()
     for number in range(3):
         (tmp_path / "new").write_text(str(number))
-        letting_go.replace(tmp_path / "new", tmp_path / "a.ics")
+        deferred_close.replace(tmp_path / "new", tmp_path / "a.ics")
     assert ((tmp_path / "a.ics").read_text(), _open_descriptors()) == ("2", before)
 
 
 def test_a_file_that_was_not_there_is_made(tmp_path: Path) -> None:
     (tmp_path / "new").write_text("1")
-    letting_go.replace(tmp_path / "new", tmp_path / "a.ics")
+    deferred_close.replace(tmp_path / "new", tmp_path / "a.ics")
     assert (tmp_path / "a.ics").read_text() == "1"
 
 
@@ -62,7 +62,7 @@ def test_what_cannot_be_replaced_stays_and_is_told(tmp_path: Path) -> None:
     (tmp_path / "new").write_text("1")
     (tmp_path / "a.ics").mkdir()
     with pytest.raises(OSError, match="directory"):
-        letting_go.replace(tmp_path / "new", tmp_path / "a.ics")
+        deferred_close.replace(tmp_path / "new", tmp_path / "a.ics")
     assert (tmp_path / "new").read_text() == "1"
 
 
@@ -76,7 +76,7 @@ def test_a_forked_process_lets_go_too(tmp_path: Path) -> None:
         try:
             for number in range(200):
                 (tmp_path / "new").write_text(str(number))
-                letting_go.replace(tmp_path / "new", path)
+                deferred_close.replace(tmp_path / "new", path)
             status = 0
         finally:
             os._exit(status)

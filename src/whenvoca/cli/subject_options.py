@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from whenvoca.engine.running.run_options import Choice
+from whenvoca.engine.running.run_options import SubjectChoice
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language.tree import Workflow
@@ -34,7 +34,7 @@ def choice_options(function: Callable[..., Any]) -> Callable[..., Any]:
     )
     @functools.wraps(function)
     def wrapped(*args: Any, rows: str, events: tuple[str, ...], **more: Any) -> Any:
-        choice = Choice(parse_rows(rows), frozenset(events)) if rows or events else None
+        choice = SubjectChoice(parse_rows(rows), frozenset(events)) if rows or events else None
         return function(*args, choice=choice, **more)
 
     return wrapped
@@ -46,7 +46,7 @@ def parse_rows(text: str) -> frozenset[int]:
     for piece in re.split(r"\s*,\s*", text.strip()) if text.strip() else []:
         matched = re.fullmatch(r"(\d+)(?:\s*-\s*(\d+))?", piece)
         if not matched:
-            raise RequestFault(f'--row: "{piece}" is no row number', mend="such as --row 7,9-12")
+            raise RequestFault(f'--row: "{piece}" is no row number', fix="such as --row 7,9-12")
         low, high = int(matched[1]), int(matched[2] or matched[1])
         if high < low or high - low > _MOST_ROWS:
             raise RequestFault(f'--row: "{piece}" is no span of rows')
@@ -54,12 +54,12 @@ def parse_rows(text: str) -> frozenset[int]:
     return frozenset(found)
 
 
-def to_active(result: CheckResult, choice: Choice | None) -> list[Workflow]:
+def to_active(result: CheckResult, choice: SubjectChoice | None) -> list[Workflow]:
     """The workflows that run: not those paused; with a choice of subjects, one. Raises RequestFault for several."""
     active = [workflow for workflow in result.workflows if not workflow.settings.paused]
     if choice is not None and len(active) > 1:
         names = ", ".join(workflow.name for workflow in active)
-        raise RequestFault(f"which workflow is meant? There are {names}", mend="name one: whenvoca run NAME --row 7")
+        raise RequestFault(f"which workflow is meant? There are {names}", fix="name one: whenvoca run NAME --row 7")
     return active
 
 
@@ -67,6 +67,6 @@ def ask_yes(question: str, *, needs_somebody: bool = False) -> bool:
     """Asks on the terminal; no where nobody can answer. Raises NeedsYes there, where that would decide something."""
     if not sys.stdin.isatty():
         if needs_somebody:
-            raise NeedsYes(question, mend="say it by an option: --take-up or --skip")
+            raise NeedsYes(question, fix="say it by an option: --take-up or --skip")
         return False
     return click.confirm(question, default=False, err=True)

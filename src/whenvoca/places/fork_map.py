@@ -14,7 +14,7 @@ T = TypeVar("T")
 _FEWEST = 200  # things for which a process of its own pays
 
 
-def in_halves(work: Callable[[Sequence[int]], list[T]], count: int) -> list[T]:
+def fork_map(work: Callable[[Sequence[int]], list[T]], count: int) -> list[T]:
     """What ``work`` makes of the things of these numbers, in their order. It may write files, and changes nothing else
     that is used afterwards. Raises the OSError that it raises, of whichever half, when both have ended.
     """

@@ -30,7 +30,7 @@ from whenvoca.values.zones import load_zone
 VOCABULARY = Vocabulary(STEPS, TRIGGERS)
 
 
-class Kit(Struct):
+class OpenWorkspace(Struct):
     """An opened workspace."""
 
     workspace: Workspace
@@ -50,7 +50,7 @@ class Kit(Struct):
         return check_files(self.workspace, choose_files(self.workspace, names), VOCABULARY, self.places, self.read)
 
 
-def open_kit(folder: Path | None, clock: Clock, *, zone: str = "", with_root: bool = False) -> Kit:
+def open_workspace(folder: Path | None, clock: Clock, *, zone: str = "", with_root: bool = False) -> OpenWorkspace:
     """The workspace in ``folder``, or the nearest one upwards from here; ``with_root`` makes a missing root.
 
     Raises SettingsFault if there is none or its settings are wrong.
@@ -64,7 +64,7 @@ def open_kit(folder: Path | None, clock: Clock, *, zone: str = "", with_root: bo
     places = Places(workspace, clock)
     read = _readable(workspace)
     places.set_written(written_columns(each.workflow for each in read.values()))
-    return Kit(workspace, places, clock, made, read)
+    return OpenWorkspace(workspace, places, clock, made, read)
 
 
 def _readable(workspace: Workspace) -> dict[Path, ReadFile]:

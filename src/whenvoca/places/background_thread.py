@@ -9,7 +9,7 @@ from typing import TypeVar
 T = TypeVar("T")
 
 
-def begin_beside(work: Callable[[], T]) -> Callable[[], T]:
+def start_in_background(work: Callable[[], T]) -> Callable[[], T]:
     """Begins the work; what is answered waits for it, and answers what it came to or raises what it raised."""
     made: list[T] = []
     errors: list[BaseException] = []
