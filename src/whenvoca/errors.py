@@ -36,9 +36,13 @@ class WhenvocaError(Exception):
         self.where = where
         self.fix = fix
 
+    @property
+    def reason(self) -> str:
+        """The spot and what is wrong, without what to do about it."""
+        return f"{self.where}: {self.message}" if self.where else self.message
+
     def __str__(self) -> str:
-        text = f"{self.where}: {self.message}" if self.where else self.message
-        return f"{text}; {self.fix}" if self.fix else text
+        return f"{self.reason}; {self.fix}" if self.fix else self.reason
 
 
 class RequestFault(WhenvocaError):

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from whenvoca.engine.acting.effect_kind import EffectKinds
+from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.clock import Clock
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.sqlite import SqliteLedger
+from whenvoca.engine.place_protocols import Places
 from whenvoca.engine.workspace.checking import (
     CheckResult,
     ReadFile,
@@ -22,19 +27,20 @@ from whenvoca.engine.workspace.checking import (
 from whenvoca.engine.workspace.settings import Workspace, ensure_root, find_workspace, load_workspace
 from whenvoca.errors import SourceFault
 from whenvoca.language.definitions import Vocabulary
-from whenvoca.places.opening import Places
+from whenvoca.places.open_places import OpenPlaces
 from whenvoca.steps import STEPS
 from whenvoca.triggers import TRIGGERS
 from whenvoca.values.zones import load_zone
 
 VOCABULARY = Vocabulary(STEPS, TRIGGERS)
+EFFECT_KINDS = EffectKinds(kind for step in STEPS for kind in step.effects)
 
 
 class OpenWorkspace(Struct):
     """An opened workspace."""
 
     workspace: Workspace
-    places: Places
+    places: OpenPlaces
     clock: Clock
     new_root: str = ""  # the root that had to be made, to be told
     # workflow files as they were read when it was opened, each for one check
@@ -44,6 +50,16 @@ class OpenWorkspace(Struct):
         """What all workflow files are called, and were formerly."""
         formerly = {each.workflow.identity for each in self.read.values()}
         return formerly | {path.stem for path in self.workspace.workflow_files()}
+
+    def stage(self, ledger: Ledger, places: Places | None = None) -> WorkspaceStage:
+        """A stage with that record, on the workspace's places unless others are given."""
+        return WorkspaceStage(self.workspace, places or self.places, ledger, self.clock, EFFECT_KINDS)
+
+    @contextlib.contextmanager
+    def copied_ledger(self) -> Iterator[Ledger]:
+        """A copy of the ledger in memory, an empty one where there is none: for what writes nothing."""
+        with contextlib.closing(SqliteLedger.copy_of(self.workspace.state_folder / "ledger.sqlite")) as copy:
+            yield copy
 
     def check(self, names: Sequence[str] = ()) -> CheckResult:
         """Checks the workflows named, or all."""
@@ -61,9 +77,9 @@ def open_workspace(folder: Path | None, clock: Clock, *, zone: str = "", with_ro
     made = ensure_root(workspace) if with_root else ""
     if made:
         workspace = replace(workspace, root=made)
-    places = Places(workspace, clock)
     read = _readable(workspace)
-    places.set_written(written_columns(each.workflow for each in read.values()))
+    written = written_columns(each.workflow for each in read.values())
+    places = OpenPlaces(workspace, clock, written=written)
     return OpenWorkspace(workspace, places, clock, made, read)
 
 

@@ -22,7 +22,8 @@ from whenvoca.engine.people import People, Person
 from whenvoca.engine.place_protocols import ChatFace, Presence
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.chat.folder import FolderChat
-from whenvoca.places.chat.xmpp import XmppChat, XmppSettings
+from whenvoca.places.chat.xmpp import XmppChat
+from whenvoca.places.chat.xmpp_settings import XmppSettings
 from whenvoca.places.secrets import Secret
 from whenvoca.places.settings import PlaceSettings
 

@@ -22,7 +22,7 @@ from tests.places.workbooks import ods_workbook, open_elsewhere, parts_of, plain
 from whenvoca.engine.clock import RealClock
 from whenvoca.engine.effects import Effect
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
-from whenvoca.places.opening import make_backing
+from whenvoca.places.sheet.backings import make_backing
 from whenvoca.places.sheet.csv_file import CsvFile, tell_delimiter
 from whenvoca.places.sheet.grid import Backing, TabWrites
 from whenvoca.places.sheet.headings import find_header

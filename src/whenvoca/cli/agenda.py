@@ -12,8 +12,8 @@ import click
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled
-from whenvoca.cli.week_grid import show_week
+from whenvoca.cli.show.output import Column, console, say, say_next, show_json, show_table, styled
+from whenvoca.cli.show.week_grid import show_week
 from whenvoca.engine.place_protocols import CalendarFace, Resource
 from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SourceFault, WhenvocaError
 from whenvoca.language.faults import nearest

@@ -7,11 +7,11 @@ from typing import Any
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import say, say_next, show_json, show_line
+from whenvoca.cli.show.faults import fault_to_json, show_fault
+from whenvoca.cli.show.output import count_of, say, say_next, show_json, show_line
 from whenvoca.engine.rehearsing.previewing import Preview, preview
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import ExitCode
-from whenvoca.language.faults import Fault
 from whenvoca.open_workspace import OpenWorkspace
 
 _MOST_LEFT_OUT = 12
@@ -43,7 +43,8 @@ def _look(opened: OpenWorkspace, result: CheckResult) -> Preview:
     """What each sound workflow would take up, by its file."""
     faulty = {fault.file for fault in result.hard_faults}
     sound = [workflow for workflow in result.workflows if workflow.file not in faulty]
-    return preview(opened.workspace, sound, opened.places, opened.clock, opened.names())
+    with opened.copied_ledger() as ledger:
+        return preview(opened.stage(ledger), sound, opened.names())
 
 
 def _show(result: CheckResult, seen: Preview, common: Common) -> None:
@@ -78,35 +79,6 @@ def _show(result: CheckResult, seen: Preview, common: Common) -> None:
         say_next("whenvoca run", quiet=common.quiet)
     else:
         say_next("mend what is marked, then: whenvoca check", quiet=common.quiet)
-
-
-def show_fault(fault: Fault, *, err: bool = False) -> None:
-    """One fault with its line marked."""
-    head, *rest = fault.show().split("\n")
-    message = head.partition(f"{fault.where}: ")[2]
-    show_line((f"{fault.where}: ", "bold"), (message, "yellow" if fault.in_data else "red"), err=err, wraps=False)
-    for line in rest:
-        show_line(line, err=err, wraps=False)
-
-
-def count_of(number: int, noun: str) -> str:
-    """ "1 fault", "2 faults"."""
-    return f"{number} {noun}{'s' * (number != 1)}"
-
-
-def fault_to_json(fault: Fault) -> dict[str, Any]:
-    """A fault as JSON."""
-    spot = fault.spot
-    return {
-        "file": fault.file,
-        "line": spot.line if spot else None,
-        "column": spot.column if spot else None,
-        "length": spot.length if spot else None,
-        "message": fault.message,
-        "mend": fault.fix,
-        "source": fault.source,
-        "in_data": fault.in_data,
-    }
 
 
 def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:

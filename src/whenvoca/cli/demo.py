@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from whenvoca.cli.output import console, styled
+from whenvoca.cli.show.output import console, styled
 from whenvoca.demo.larkmoor import LATER, NOW, change_duties, change_requests, move_visit, write_workspace
 from whenvoca.errors import RequestFault
 
@@ -178,7 +178,7 @@ def _newest_run(folder: Path) -> int:
 def _show_chat(folder: Path) -> None:
     import json
 
-    from whenvoca.cli.output import Column, show_table
+    from whenvoca.cli.show.output import Column, show_table
 
     lines = []
     for path in sorted((folder / "chat/rooms").glob("*.jsonl")):
@@ -188,7 +188,7 @@ def _show_chat(folder: Path) -> None:
 
 
 def _show_sheet(folder: Path) -> None:
-    from whenvoca.cli.output import Column, show_table
+    from whenvoca.cli.show.output import Column, show_table
     from whenvoca.places.sheet.xlsx_file import XlsxFile
     from whenvoca.values.kinds import show_raw
 

@@ -9,14 +9,14 @@ from typing import Any
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import console, say, say_next, show_json
+from whenvoca.cli.show.output import console, say, say_next, show_json
 from whenvoca.engine.clock import RealClock
 from whenvoca.engine.workspace.settings import add_place
 from whenvoca.errors import RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
 from whenvoca.places.files import replace_file
-from whenvoca.places.opening import make_backing
+from whenvoca.places.sheet.backings import make_backing
 from whenvoca.places.sheet.drafting import Draft, draft_workflow, place_word
 from whenvoca.places.sheet.grid import TabWrites
 from whenvoca.places.sheet.open_file import OpenFile

@@ -7,13 +7,12 @@ from typing import Any
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.effects import effect_to_json, tell_change
-from whenvoca.cli.output import OUTCOME_STYLES, console, say_next, show_json, styled
+from whenvoca.cli.show.effects import effect_to_json, tell_change
+from whenvoca.cli.show.output import OUTCOME_STYLES, console, say_next, show_json, styled
 from whenvoca.cli.subject_options import parse_rows
 from whenvoca.engine.explaining import Explanation, StepTrace, explain_request, explain_run, explain_subject
-from whenvoca.engine.ledger.sqlite import SqliteLedger
-from whenvoca.engine.running.open_program import observe, open_program
-from whenvoca.engine.seeing.sources import MessageSource, SheetSource
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.running.open_program import open_program
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import RequestFault
 from whenvoca.open_workspace import OpenWorkspace
@@ -38,15 +37,12 @@ def command(common: Common, run: int | None, rows: str, events: tuple[str, ...],
     opened = common.open()
     opened.places.only_look()
     result = opened.check([workflow] if workflow else ())
-    ledger = SqliteLedger.copy_of(opened.workspace.state_folder / "ledger.sqlite")
-    try:
+    with opened.copied_ledger() as ledger:
         told = (
             [_of_run(opened, result, ledger, run)]
             if run
             else _of_subjects(opened, result, ledger, rows, events, message)
         )
-    finally:
-        ledger.close()
     if common.as_json:
         show_json({"explanations": [_to_json(each) for each in told]})
     else:
@@ -59,7 +55,7 @@ def command(common: Common, run: int | None, rows: str, events: tuple[str, ...],
     return 0
 
 
-def _of_run(opened: OpenWorkspace, result: CheckResult, ledger: SqliteLedger, number: int) -> Explanation:
+def _of_run(opened: OpenWorkspace, result: CheckResult, ledger: Ledger, number: int) -> Explanation:
     records = ledger.runs(numbers=[number], limit=1)
     if not records:
         raise RequestFault(f"there is no run {number}", fix="whenvoca runs lists them")
@@ -68,37 +64,34 @@ def _of_run(opened: OpenWorkspace, result: CheckResult, ledger: SqliteLedger, nu
     workflow = next((each for each in result.workflows if each.identity == records[0].workflow), None)
     if workflow is None:
         raise RequestFault(f'run {number} is of "{records[0].workflow}", which is no workflow here any more')
-    return explain_run(opened.workspace, records[0], workflow, opened.places.rehearsed(), ledger, opened.clock)
+    return explain_run(opened.stage(ledger, opened.places.rehearsed()), records[0], workflow)
 
 
 def _of_subjects(
-    opened: OpenWorkspace, result: CheckResult, ledger: SqliteLedger, rows: str, events: tuple[str, ...], message: str
+    opened: OpenWorkspace, result: CheckResult, ledger: Ledger, rows: str, events: tuple[str, ...], message: str
 ) -> list[Explanation]:
     numbers, found = parse_rows(rows), []
-    places = opened.places.rehearsed()
+    stage = opened.stage(ledger, opened.places.rehearsed())
     about = ("row",) if numbers else ("message",) if message else ("event", "task")
     for workflow in result.workflows:
-        if workflow.trigger is None or workflow.trigger.definition.subject not in about:
+        if workflow.trigger.definition.subject not in about:
             continue
-        program = open_program(workflow, places, ledger, opened.workspace.zone)
+        program = open_program(workflow, stage)
         for source in program.sources.values():
-            sight = observe(ledger, source, opened.clock.now())
-            program.take_up(source, ledger, places, opened.clock.now(), opened.workspace.root)
+            noticed = source.observe(opened.clock.now())
+            program.take_up(source)
             source.prepare()
-            keys = list(events)
-            if isinstance(source, SheetSource):
-                keyed = {number: source.sheet.key_of_row(number) for number in sorted(numbers)}
-                keys = [key for key in keyed.values() if key]
-                for number, key in keyed.items():
-                    if key is None:
-                        why = next((each for each in [*sight.faults, *sight.waits] if f"{number}:" in each), "")
-                        told = Explanation(
-                            workflow.name, f"row {number}", reason=why or "there is no such row with data"
-                        )
-                        found.append(told)
-            if isinstance(source, MessageSource):
-                keys = source.keys_with(message)
-            found += [explain_subject(program, source, key, ledger, opened.clock.now()) for key in keys]
+            rows_asked = source.keys_of_rows(numbers)
+            for number in [number for number, key in rows_asked.items() if key is None]:
+                why = next((each for each in [*noticed.faults, *noticed.waits] if f"{number}:" in each), "")
+                reason = why or "there is no such row with data"
+                found.append(Explanation(workflow.name, f"row {number}", reason=reason))
+            keys = [
+                *events,
+                *(key for key in rows_asked.values() if key),
+                *(source.keys_with(message) if message else ()),
+            ]
+            found += [explain_subject(program, source, key) for key in keys]
     if not found:
         raise RequestFault(
             f"no workflow here is about such {'rows' if numbers else 'messages' if message else 'events'}"

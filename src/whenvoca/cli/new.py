@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.cli.show.output import say, say_next, show_json
 from whenvoca.engine.lineage import new_root
 from whenvoca.errors import PlaceTrouble, RequestFault
 from whenvoca.values.zones import load_zone

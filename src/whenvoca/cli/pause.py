@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.cli.show.output import say, say_next, show_json
 from whenvoca.engine.workspace.checking import choose_workflows
 from whenvoca.engine.workspace.ledger_home import open_ledger
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import Column, say, say_next, show_json, show_table, styled
+from whenvoca.cli.show.output import Column, say, say_next, show_json, show_table, styled
 from whenvoca.engine.workspace.watch_status import read_health
 
 

@@ -10,11 +10,11 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from whenvoca.cli.output import say
-from whenvoca.engine.acting.program import iter_asks
+from whenvoca.cli.show.output import say
 from whenvoca.engine.acting.questions import Question, read_answer
 from whenvoca.engine.running.run_options import Candidate, nobody_answers, nobody_picks
 from whenvoca.errors import RequestFault
+from whenvoca.language.blocks import iter_asks
 from whenvoca.language.faults import nearest
 from whenvoca.language.tree import Workflow
 from whenvoca.values.texts import show_value
@@ -59,7 +59,7 @@ class Answers:
     ) -> None:
         self._given, self._zone, self._dates = given, zone, dates
         self._may_ask = may_ask and sys.stdin.isatty()
-        known = {ask.name for workflow in workflows for ask in iter_asks(workflow.body)}
+        known = {ask.name for workflow in workflows for ask in iter_asks(workflow)}
         for name in given:
             if name not in known:
                 raise RequestFault(f'--give: nothing asks for "{name}"', fix=nearest(name, known))

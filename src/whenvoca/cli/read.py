@@ -12,11 +12,11 @@ from msgspec.structs import replace
 
 from whenvoca.cli import reading
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import Column, console, say, say_next, show_json, show_table, styled, to_json
+from whenvoca.cli.show.output import Column, console, say, say_next, show_json, show_table, styled, to_json
 from whenvoca.engine.clock import RealClock
 from whenvoca.errors import RequestFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.faults import nearest
-from whenvoca.places.opening import make_backing
+from whenvoca.places.sheet.backings import make_backing
 from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.reading import describe_table

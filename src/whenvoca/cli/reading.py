@@ -9,13 +9,14 @@ from zoneinfo import ZoneInfo
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import Column, console, say_next, show_json, show_table
+from whenvoca.cli.show.output import console, say_next, show_json
+from whenvoca.cli.show.reading import show_reading
 from whenvoca.engine.conversing.memory import agenda_of, surroundings
 from whenvoca.engine.workspace.settings import find_workspace
 from whenvoca.errors import RequestFault, SettingsFault
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
-from whenvoca.speech.request import Request, Surroundings
+from whenvoca.speech.request import Surroundings
 from whenvoca.values.zones import load_zone
 
 
@@ -48,15 +49,6 @@ def text(common: Common, text: str) -> int:
     if understood and text != "-" and not common.as_json:
         say_next(f"to have it done: whenvoca say {_quoted(text)}", quiet=common.quiet)
     return 0
-
-
-def show_reading(request: Request) -> None:
-    """What was understood, and which words it comes from."""
-    scope = {"following": ", this and the following", "all": ", the whole series"}.get(request.scope, "")
-    console().print(f"understood as: {request.intent}{scope}", soft_wrap=True)
-    if request.because:
-        rows = [(each.text, each.read_as) for each in request.because if each.text]
-        show_table([Column("words"), Column("read as", wraps=True)], rows)
 
 
 def _around(common: Common) -> Surroundings:

@@ -10,11 +10,11 @@ from zoneinfo import ZoneInfo
 import click
 from msgspec.structs import replace
 
-from whenvoca.cli.check import count_of, fault_to_json, show_fault
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
-from whenvoca.cli.output import OUTCOME_STYLES, console, say, say_next, show_json, styled
 from whenvoca.cli.prompts import Answers, give_option
+from whenvoca.cli.show.effects import count_effects, effect_to_json, show_effects
+from whenvoca.cli.show.faults import fault_to_json, show_fault
+from whenvoca.cli.show.output import OUTCOME_STYLES, console, count_of, say, say_next, show_json, styled
 from whenvoca.cli.subject_options import choice_options, to_active
 from whenvoca.engine.rehearsing.rehearsing import Rehearsal, rehearse
 from whenvoca.engine.running.run_options import RunOptions, SubjectChoice
@@ -75,12 +75,11 @@ def command(
     )
     answers = Answers(given, active, opened.workspace.zone, opened.workspace.dates, may_ask=not common.as_json)
     by_hand = frozenset(each.identity for each in active if workflows and ends is None)
-    request = RunOptions(
+    options = RunOptions(
         choice, kept=10**9, is_rehearsal=True, by_hand=by_hand, answer=answers.answer, pick=answers.pick
     )
-    done = rehearse(
-        opened.workspace, active, others, opened.places, opened.clock, request=request, sample=sample, until=ends
-    )
+    with opened.copied_ledger() as ledger:
+        done = rehearse(opened.stage(ledger), active, others, options, sample=sample, until=ends)
     if ends is None:
         done.outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import click
 
-from whenvoca.cli.check import count_of
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.cli.show.output import count_of, say, say_next, show_json
 from whenvoca.cli.subject_options import ask_yes
 from whenvoca.engine.watching.pausing import look_since, skip
 from whenvoca.engine.workspace.checking import choose_workflows
@@ -39,7 +38,7 @@ def command(common: Common, workflows: tuple[str, ...], take_up: bool, skipping:
             if each.identity not in pauses:
                 raise RequestFault(f"{each.name} is not paused")
         for each in chosen:
-            meanwhile = look_since(opened.workspace, each, opened.places, ledger, opened.clock)
+            meanwhile = look_since(opened.stage(ledger), each)
             labels = [one.label for one in meanwhile]
             if labels and not common.as_json:
                 more = f" and {len(labels) - _MOST} more" if len(labels) > _MOST else ""

@@ -5,8 +5,8 @@ from __future__ import annotations
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import say, show_json
-from whenvoca.cli.run import outcome_to_json, show_outcome
+from whenvoca.cli.show.outcome import outcome_to_json, show_outcome
+from whenvoca.cli.show.output import say, show_json
 from whenvoca.cli.subject_options import ask_yes
 from whenvoca.engine.ledger.protocol import Ledger, RunRecord
 from whenvoca.engine.running.outcome import Outcome
@@ -46,10 +46,8 @@ def command(common: Common, runs: tuple[int, ...], failed: bool, yes: bool) -> i
         for record in records:
             chosen.setdefault(record.workflow, set()).add(record.subject)
         for identity, keys in chosen.items():
-            request = RunOptions(choice=None, kept=10**9, only=frozenset(keys))
-            outcome = run_workflows(
-                opened.workspace, [by_identity[identity]], opened.places, ledger, opened.clock, request
-            )
+            options = RunOptions(choice=None, kept=10**9, only=frozenset(keys))
+            outcome = run_workflows(opened.stage(ledger), [by_identity[identity]], options)
             for each in outcome.results:
                 total.hear(each, 10**9)
             total.held += outcome.held

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import click
 
-from whenvoca.cli.check import count_of, fault_to_json, show_fault
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json, show_effects
-from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_line, show_table, styled
-from whenvoca.cli.progress import progress_bar
 from whenvoca.cli.prompts import Answers, give_option
+from whenvoca.cli.show.effects import show_effects
+from whenvoca.cli.show.faults import fault_to_json, show_fault
+from whenvoca.cli.show.outcome import MOST_SHOWN, outcome_to_json, show_outcome
+from whenvoca.cli.show.output import (
+    count_of,
+    say,
+    say_next,
+    show_json,
+)
+from whenvoca.cli.show.progress import progress_bar
 from whenvoca.cli.subject_options import NeedsYes, ask_yes, choice_options, to_active
 from whenvoca.engine.running.brake import Held
-from whenvoca.engine.running.outcome import Outcome, RunResult
 from whenvoca.engine.running.run_options import RunOptions, SubjectChoice
 from whenvoca.engine.running.run_workflows import run_workflows
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
@@ -22,7 +25,7 @@ from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode
 
-_MOST_SHOWN, _ALL = 40, 10**9
+_ALL = 10**9
 
 
 @click.command("run")
@@ -58,8 +61,8 @@ def command(
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
         _heed_renamed(find_renamed(ledger, active, opened.names()), common, yes=yes)
-        kept = _ALL if common.as_json or common.verbose else _MOST_SHOWN
-        request = RunOptions(
+        kept = _ALL if common.as_json or common.verbose else MOST_SHOWN
+        options = RunOptions(
             choice,
             allow=lambda held: yes or _ask(held, common),
             kept=kept,
@@ -68,12 +71,12 @@ def command(
             answer=answers.answer,
             pick=answers.pick,
         )
-        outcome = run_workflows(opened.workspace, active, opened.places, ledger, opened.clock, request)
+        outcome = run_workflows(opened.stage(ledger), active, options)
     outcome.results.sort(key=lambda each: (each.workflow, each.run))
     if common.as_json:
         show_json(outcome_to_json(outcome))
     else:
-        about_rows = all(each.trigger is not None and each.trigger.definition.subject == "row" for each in active)
+        about_rows = all(each.trigger.definition.subject == "row" for each in active)
         show_outcome(outcome, common, noun="row" if about_rows else "run")
     return outcome.exit_code
 
@@ -91,9 +94,9 @@ def _ask(held: Held, common: Common) -> bool:
     if common.as_json:
         return False
     say(held.said)
-    show_effects(held.effects[:_MOST_SHOWN])
-    if len(held.effects) > _MOST_SHOWN:
-        say(f"and {len(held.effects) - _MOST_SHOWN} more")
+    show_effects(held.effects[:MOST_SHOWN])
+    if len(held.effects) > MOST_SHOWN:
+        say(f"and {len(held.effects) - MOST_SHOWN} more")
     return ask_yes("do it all the same?")
 
 
@@ -107,106 +110,3 @@ def _refuse(result: CheckResult, common: Common) -> int:
         say_next("mend what is marked, then: whenvoca check", quiet=common.quiet)
     only_unreachable = result.exits and all("cannot be read" in fault.message for fault in result.hard_faults)
     return max(result.exits) if only_unreachable else ExitCode.WRONG
-
-
-def show_outcome(outcome: Outcome, common: Common, *, noun: str = "row") -> None:
-    """The outcome as a table and its summary."""
-    unwell = [each for each in outcome.results if each.outcome != "done"]
-    shown = outcome.results if common.verbose else _telling(unwell if common.quiet else outcome.results)
-    if shown:
-        show_table(
-            [Column("about"), Column("outcome"), Column("what", wraps=True), Column("workflow", drop=1)],
-            [
-                (
-                    brief_label(each.label),
-                    styled(each.outcome, OUTCOME_STYLES[each.outcome]),
-                    _what(each),
-                    each.workflow,
-                )
-                for each in shown
-            ],
-        )
-    hidden = sum(outcome.counts.values()) - len(shown)
-    if hidden and not common.quiet:
-        say(f"and {hidden} more of the same kind; all of them: --verbose, or whenvoca runs")
-    for fault in outcome.faults:
-        show_line((fault, "red"), err=True, wraps=False)
-    for wait in outcome.waits:
-        say(wait)
-    for trouble in outcome.troubles:
-        say(f"not looked at: {trouble}", style="red")
-    _summary(outcome, common, noun)
-
-
-def _telling(results: list[RunResult]) -> list[RunResult]:
-    """What a person looks at first: whatever did not go well, then the others, as many as fit a screen or two."""
-    if len(results) <= _MOST_SHOWN:
-        return results
-    unwell = [each for each in results if each.outcome != "done"][:_MOST_SHOWN]
-    return [*unwell, *[each for each in results if each.outcome == "done"][: max(3, _MOST_SHOWN - len(unwell))]]
-
-
-def _what(result: RunResult) -> str:
-    if result.outcome != "done":
-        return result.reason + (f" ({result.fix})" if result.fix else "")
-    return "; ".join(describe_effect(effect) for effect in result.effects) or "nothing to do"
-
-
-def _summary(outcome: Outcome, common: Common, noun: str) -> None:
-    counts = {word: outcome.counts.get(word, 0) for word in ("done", "failed", "waiting", "missed", "not taken up")}
-    said = [count_of(counts["done"], noun) + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
-    for held in outcome.held:
-        say(f"held: {held.said}; nothing of that batch was done", style="yellow")
-    if outcome.held:
-        say_next("look at what it would do: whenvoca rehearse; and let it go: whenvoca run --yes", quiet=common.quiet)
-    if not outcome.counts and not outcome.faults:
-        if not outcome.held and not outcome.troubles:
-            say("nothing new")
-        if outcome.unanswered:
-            verb = "waits" if outcome.unanswered == 1 else "wait"
-            say(
-                f"{count_of(outcome.unanswered, noun)} that failed before {verb} for a correction: whenvoca runs "
-                "--failed"
-            )
-        return
-    say(", ".join(said))
-    if counts["failed"] or counts["waiting"]:
-        say_next("correct what is named and run again: only those rows run", quiet=common.quiet)
-    elif counts["done"]:
-        say_next("whenvoca agenda", quiet=common.quiet)
-
-
-def run_to_json(each: RunResult) -> dict[str, Any]:
-    """One run as JSON."""
-    return {
-        "run": each.run,
-        "workflow": each.workflow,
-        "subject": each.label,
-        "outcome": each.outcome,
-        "reason": each.reason,
-        "mend": each.fix,
-        "effects": [effect_to_json(effect) for effect in each.effects],
-    }
-
-
-def outcome_to_json(outcome: Outcome) -> dict[str, Any]:
-    """The outcome of `run` and `retry` as JSON."""
-    return {
-        "runs": [run_to_json(each) for each in outcome.results],
-        "faults": [{"message": fault} for fault in outcome.faults],
-        "waits": list(outcome.waits),
-        "unanswered": outcome.unanswered,
-        "troubles": list(outcome.troubles),
-        "held": [held_to_json(held) for held in outcome.held],
-    }
-
-
-def held_to_json(held: Held) -> dict[str, Any]:
-    """A held batch as JSON."""
-    return {
-        "workflow": held.workflow,
-        "what": held.what,
-        "count": held.count,
-        "limit": held.limit,
-        "effects": [effect_to_json(effect) for effect in held.effects],
-    }

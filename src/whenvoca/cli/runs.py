@@ -6,11 +6,10 @@ from datetime import datetime
 from typing import Any
 
 import click
-from msgspec.structs import replace
 
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.effects import brief_label, describe_effect, effect_to_json
-from whenvoca.cli.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
+from whenvoca.cli.show.effects import brief_label, describe_effect, effect_to_json
+from whenvoca.cli.show.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
 from whenvoca.engine.ledger.protocol import RunRecord
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.open_workspace import OpenWorkspace
@@ -93,7 +92,7 @@ def _brief(record: RunRecord) -> str:
     if record.kind == "undo":
         return f"took back run {record.undoes}"
     made = [effect for effect in record.effects if effect.verb != "change row"] or list(record.effects)
-    return "; ".join(describe_effect(replace(effect, notes=())) for effect in made) or "nothing to do"
+    return "; ".join(describe_effect(effect, notes=False) for effect in made) or "nothing to do"
 
 
 def _to_json(record: RunRecord) -> dict[str, Any]:

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.effects import effect_to_json
-from whenvoca.cli.output import console, say, say_next, show_json, styled
-from whenvoca.cli.reading import show_reading
+from whenvoca.cli.show.effects import effect_to_json
+from whenvoca.cli.show.output import console, say, say_next, show_json, styled
+from whenvoca.cli.show.reading import show_reading
 from whenvoca.engine.conversing.say import Answered, Talk
 from whenvoca.engine.people import Person
 from whenvoca.engine.workspace.ledger_home import open_ledger
@@ -52,7 +52,7 @@ def command(
     names = [_calendar(opened, name) for name in calendars] or list(opened.places.calendars)
     home = _home(opened, names, named=bool(calendars))
     with open_ledger(opened.workspace, opened.clock, say) as ledger:
-        talk = Talk(opened.workspace, opened.places, ledger, opened.clock, names, home=home, person=person, room=room)
+        talk = Talk(opened.stage(ledger), names, home=home, person=person, room=room)
         if chat is not None:
             chat.post(room, _name_of(person), text, opened.clock.now(), answered=True)
         answered = talk.answer(text)

@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.output import console, say, say_next, show_json, styled
+from whenvoca.cli.show.output import console, say, say_next, show_json, styled
 from whenvoca.engine.workspace.checking import choose_files
 from whenvoca.engine.workspace.settings import find_workspace, load_workspace
 from whenvoca.errors import ExitCode, SourceFault

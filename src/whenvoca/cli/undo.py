@@ -6,12 +6,11 @@ from typing import Any
 
 import click
 
-from whenvoca.cli.check import count_of
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.effects import count_effects, effect_to_json, show_effects
-from whenvoca.cli.output import say, say_next, show_json
+from whenvoca.cli.show.effects import count_effects, effect_to_json, show_effects
+from whenvoca.cli.show.output import count_of, say, say_next, show_json
 from whenvoca.cli.subject_options import ask_yes
-from whenvoca.engine.undoing.inverse_effects import choose_runs
+from whenvoca.engine.ledger.history import choose_runs
 from whenvoca.engine.undoing.undoing import UndoOutcome, runs_in_range, undo_runs
 from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.errors import ExitCode, RequestFault
@@ -44,7 +43,7 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
         records = choose_runs(ledger, numbers)
         copy = ledger.copy()
         try:
-            planned = undo_runs(opened.workspace, records, opened.places.rehearsed(), copy, opened.clock)
+            planned = undo_runs(opened.stage(copy, opened.places.rehearsed()), records)
         finally:
             copy.close()
         if not common.as_json:
@@ -59,7 +58,7 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
                 show_json(_to_json(planned, done=False))
             say("nothing was done; with --yes it is")
             return ExitCode.NEEDS_YES
-        done = undo_runs(opened.workspace, records, opened.places, ledger, opened.clock)
+        done = undo_runs(opened.stage(ledger), records)
     if common.as_json:
         show_json(_to_json(done, done=True))
     else:

@@ -12,9 +12,9 @@ from zoneinfo import ZoneInfo
 import click
 
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.effects import describe_effect
-from whenvoca.cli.output import OUTCOME_STYLES, console, say, styled
-from whenvoca.cli.run import run_to_json
+from whenvoca.cli.show.effects import describe_effect
+from whenvoca.cli.show.outcome import run_to_json
+from whenvoca.cli.show.output import OUTCOME_STYLES, console, say, styled
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.schedule import Job
 from whenvoca.engine.running.outcome import Outcome, RunResult
@@ -89,7 +89,7 @@ def _loader(common: Common, first: OpenWorkspace, ledger: Ledger) -> Callable[[]
         renamed = find_renamed(ledger, sound, opened.names())
         faults += [f"{each.said}; {each.fix}, or run it once with --yes" for each in renamed]
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
-        return Loaded(opened.workspace, sound, opened.places, faults)
+        return Loaded(opened.stage(ledger), sound, faults)
 
     return load
 

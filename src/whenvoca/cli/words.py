@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from whenvoca.cli.output import console, show_json
+from whenvoca.cli.show.output import console, show_json
 from whenvoca.errors import RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.language.reference import entries, find_entries, render_entry, render_overview, render_page

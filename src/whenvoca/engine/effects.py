@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any
 
 from msgspec import Struct
 
@@ -11,43 +11,8 @@ from whenvoca.values.durations import Duration
 from whenvoca.values.records import Record
 from whenvoca.values.texts import show_value
 
-Verb = Literal[
-    "create event",
-    "change event",
-    "delete event",
-    "put back event",
-    "take event as made",
-    "change row",
-    "add row",
-    "delete row",
-    "put back row",
-    "fill sheet",
-    "create task",
-    "change task",
-    "delete task",
-    "put back task",
-    "take task as made",
-    "send message",
-    "send letter",
-    "set presence",
-    "restore presence",
-    "return presence",
-    "call",
-]
-TAKING_AWAY = ("delete event", "delete task", "delete row")
-ALTERING = ("change event", "change task", "change row", *TAKING_AWAY)
 THE_WEB = "the web"  # stands for a place in calls
-TELLING = ("send message", "send letter", "call")  # what cannot be taken back
-
-
-def deed_of(verb: str) -> str:
-    """What a verb does to its thing: create, change, delete, put back, add; or take, where it stands already."""
-    return "take" if verb.startswith("take ") else verb.rpartition(" ")[0]
-
-
-def noun_of(verb: str) -> str:
-    """What a verb is done to: event, task, row."""
-    return verb.split(" ")[1] if verb.startswith("take ") else verb.rpartition(" ")[2]
+_LONG = 40  # signs of a value after which it is cut in a list
 
 
 class Effect(Record, frozen=True, kw_only=True):
@@ -61,7 +26,7 @@ class Effect(Record, frozen=True, kw_only=True):
     ignored_fields = ("event", "stored")
 
     place: str
-    verb: Verb
+    verb: str  # an action and the noun it is done to: create event, put back row
     target: str
     before: dict[str, Any] | None = None
     after: dict[str, Any] | None = None
@@ -74,6 +39,16 @@ class Effect(Record, frozen=True, kw_only=True):
     event: Event | None = None  # whole, for the calendar; not journalled
     stored: Any = None  # what the place gave when this was decided; not journalled
 
+    @property
+    def action(self) -> str:
+        """What is done: the verb without its noun (create, change, delete, put back, send); by it places decide."""
+        return "take" if self.verb.startswith("take ") else self.verb.rpartition(" ")[0]
+
+    @property
+    def noun(self) -> str:
+        """What it is done to: event, task, row."""
+        return self.verb.split(" ")[1] if self.verb.startswith("take ") else self.verb.rpartition(" ")[2]
+
 
 def show_field(name: str, value: Any) -> str:
     """A field's value for people: alarms say when, addresses of files only which; empty where there is none."""
@@ -82,6 +57,25 @@ def show_field(name: str, value: Any) -> str:
         return ", ".join(_show_alarm(span) for span in spans)
     text = show_value(value)
     return "file://…/" + text.rpartition("/")[2] if text.startswith("file://") else text
+
+
+def show_brief(value: Any, name: str = "") -> str:
+    """A field's value on one line, cut where it is long; "empty" where there is none."""
+    text = show_field(name, value).replace("\n", " ")
+    return (text[: _LONG - 1] + "…" if len(text) > _LONG else text) or "empty"
+
+
+def show_changes(effect: Effect) -> list[str]:
+    """Each field or cell, old → new."""
+    before, after = effect.before or {}, effect.after or {}
+    return [
+        f"{name}: {show_brief(before.get(name), name)} → {show_brief(value, name)}" for name, value in after.items()
+    ]
+
+
+def show_fields(effect: Effect) -> str:
+    """The same, one a line."""
+    return "\n".join(show_changes(effect))
 
 
 def _show_alarm(span: Any) -> str:

@@ -3,21 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
 from typing import Any
 
 from msgspec import Struct, field
 
-from whenvoca.engine.acting.stage import LiveStage
+from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.acting.step_call import RunContext
-from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt, show_field
 from whenvoca.engine.ledger.protocol import JournalEntry, Ledger, RunRecord
-from whenvoca.engine.place_protocols import RowState
-from whenvoca.engine.running.open_program import OpenPlaces, OpenProgram, open_program
+from whenvoca.engine.place_protocols import RowState, Source
+from whenvoca.engine.running.open_program import OpenProgram, open_program
 from whenvoca.engine.running.run_input import describe_start
-from whenvoca.engine.seeing.sources import Source
-from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RequestFault, RowFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.evaluation import Compiler, Scope
@@ -93,49 +89,43 @@ def _shown(value: Any, name: str = "") -> str:
     return show_field(name, value) or "empty"
 
 
-def explain_run(
-    workspace: Workspace, record: RunRecord, workflow: tree.Workflow, places: OpenPlaces, ledger: Ledger, clock: Clock
-) -> Explanation:
+def explain_run(stage: WorkspaceStage, record: RunRecord, workflow: tree.Workflow) -> Explanation:
     """Goes through a run again on what it had: its subject as it was seen, its look-ups and receipts from the journal.
 
-    ``places`` and ``ledger`` are rehearsed ones: nothing is written.
+    The stage is a rehearsed one: nothing is written. Raises RequestFault where the run's place is no longer the
+    workflow's.
     """
     told = Explanation(record.workflow, record.label, outcome=record.outcome, reason=record.reason, run=record.number)
+    ledger = stage.ledger
     occurrence = ledger.occurrence(record.occurrence)
     if record.kind != "run" or occurrence is None:
         told.told = [StepTrace("effect", "", effect=effect) for effect in record.effects]
         return told
-    program = open_program(workflow, places, ledger, workspace.zone)
-    source = program.sources.get(occurrence.place)
+    opened = open_program(workflow, stage)
+    source = opened.sources.get(occurrence.place)
     if source is None:
         raise RequestFault(f"run {record.number} was about {occurrence.place}, which its workflow no longer speaks of")
     source.prepare()
     seen = ledger.observed([occurrence.sequence]).get(occurrence.sequence)
     told.happened = occurrence.happened
-    failed = ledger.failed_writes_before(record)
-    scope, state = describe_start(program.program, occurrence, source, seen, program.zone, failed)
+    scope, state = describe_start(opened, occurrence, source, seen, ledger.failed_writes_before(record))
     told.state = _fields_of(source, occurrence.subject, state)
-    stage = LiveStage(places, ledger, clock, workspace)
-    listening = _TraceListener(workflow, Compiler(program.program.columns), told.told)
-    _explain_where(program, scope, listening)
-    trigger = workflow.trigger
-    assert trigger is not None
+    listening = _TraceListener(workflow, Compiler(opened.program.columns), told.told)
+    _explain_where(opened, scope, listening)
     context = RunContext(
         stage,
         scope,
-        workspace.root,
         workflow.identity,
         occurrence.subject,
         occurrence.place,
-        workspace.people,
         sequence=occurrence.sequence,
-        is_set=trigger.is_set,
+        is_set=workflow.trigger.is_set,
         is_lost=occurrence.happened == "lost",
         is_last_try=True,
         reads=ledger.reads_of(record.number),
         trace=listening,
     )
-    _go_through(program, context, ledger.journal_of(record.number), told)
+    _go_through(opened, context, ledger.journal_of(record.number), told)
     return told
 
 
@@ -172,8 +162,7 @@ def _go_through(program: OpenProgram, context: RunContext, journal: list[Journal
 
 
 def _explain_where(program: OpenProgram, scope: Scope, listening: _TraceListener) -> bool:
-    trigger = program.program.workflow.trigger
-    assert trigger is not None
+    trigger = program.workflow.trigger
     compiler = Compiler(program.program.columns)
     every = True
     for node in trigger.conditions:
@@ -200,19 +189,18 @@ def _fields_of(source: Source, key: str, state: RowState) -> dict[str, Any]:
     return found
 
 
-def explain_subject(program: OpenProgram, source: Source, key: str, ledger: Ledger, now: datetime) -> Explanation:
+def explain_subject(program: OpenProgram, source: Source, key: str) -> Explanation:
     """Why a row or event made a run for a workflow, or made none."""
-    workflow = program.program.workflow
+    workflow, ledger = program.workflow, program.stage.ledger
     trigger = workflow.trigger
-    assert trigger is not None
     state = source.current(key)
     told = Explanation(workflow.name, source.label(key, state))
     if state is None:
         told.reason = f"it is not in {source.name} now"
         return told
     told.state = _fields_of(source, key, state)
-    state = source.unwritten(state, ledger.failed_writes(workflow.identity).get(key, []))
-    scope = Scope(source.thing(key, state), trigger.definition.subject, now, program.zone or source.zone)
+    state = source.unwritten(key, state, ledger.failed_writes(workflow.identity).get(key, []))
+    scope = program.scope_of(source, key, state, program.stage.clock.now())
     listening = _TraceListener(workflow, Compiler(program.program.columns), told.told)
     is_in = _explain_where(program, scope, listening)
     if is_in and not program.program.where(scope):
@@ -228,10 +216,10 @@ def explain_subject(program: OpenProgram, source: Source, key: str, ledger: Ledg
 
 def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: bool) -> str:
     """What stands between a subject and a run, in a sentence."""
-    workflow = program.program.workflow
+    workflow = program.workflow
     number = ledger.newest(workflow.identity, place, key)
     occurrence = ledger.occurrence(number) if number else None
-    subject = program.subject_word
+    subject = program.trigger.subject
     if occurrence is not None and occurrence.state == "waiting":
         return "it waits, and runs with the next whenvoca run"
     if workflow.settings.paused:
@@ -254,6 +242,5 @@ def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: b
         return f"it was taken up, but the {subject} left the set before it ran"
     if subject == "message":
         return "it ran"
-    assert workflow.trigger is not None
     again = "changes" if "changed" in workflow.trigger.happenings else "leaves the set and comes back"
     return f"it ran; it runs again when the {subject} {again}"

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import datetime
+from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
@@ -90,7 +91,14 @@ class StoredEvent(Struct, frozen=True):
     others: tuple[Event, ...] = ()  # its changed occurrences
 
 
-class CalendarFace(Place, Protocol):
+class Writer(Protocol):
+    """What carries out effects at once."""
+
+    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
+        """Writes a group; answers a receipt or an error for each. Raises PlaceTrouble where nothing can be written."""
+
+
+class CalendarFace(Place, Writer, Protocol):
     """A calendar."""
 
     clash: str
@@ -118,9 +126,6 @@ class CalendarFace(Place, Protocol):
 
     def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
         """The name and stamp of a piece that we have just written, for ``look``; None if it is gone."""
-
-    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Writes a group; answers a receipt or an error for each. Raises PlaceTrouble where nothing can be written."""
 
 
 class Presence(Struct, frozen=True):
@@ -160,7 +165,7 @@ class DictationFace(Protocol):
         """The words in a sound, empty where none can be made out."""
 
 
-class ChatFace(Place, Protocol):
+class ChatFace(Place, Writer, Protocol):
     """A chat: rooms, people, and what they show."""
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
@@ -178,10 +183,6 @@ class ChatFace(Place, Protocol):
     def presence_of(self, person: Person) -> Presence:
         """What the person shows now. Raises PlaceTrouble."""
 
-    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Sends messages and sets presence; answers a receipt or an error for each. A message that stands there already
-        under the same id is not sent again, where the chat can tell."""
-
     def keep_showing(self, person: Person, presence: Presence) -> None:
         """Shows again what a claim says, where that ended with the program. Raises PlaceTrouble or RowFault."""
 
@@ -189,20 +190,10 @@ class ChatFace(Place, Protocol):
         """Ends what connections there are."""
 
 
-class OutboxFace(Place, Protocol):
+class OutboxFace(Place, Writer, Protocol):
     """Where letters go out."""
 
     sender: str
-
-    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Sends letters; answers a receipt or an error for each."""
-
-
-class WebFace(Protocol):
-    """What calls web addresses."""
-
-    def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Calls each; a receipt carries the number of the answer as its version, and the body as its address."""
 
 
 class SeenRow(Struct, frozen=True):
@@ -294,3 +285,146 @@ class SheetFace(Place, Protocol):
 
     def pend(self, number: int, effect: Effect) -> Receipt:
         """Takes a row effect to be saved later. ``number`` tells it apart. Raises RowFault if it cannot be."""
+
+
+class SavingFile(Protocol):
+    """A file behind sheets that is saved as a whole."""
+
+    @property
+    def pending(self) -> Sequence[Any]:
+        """What waits to be saved."""
+
+    def save(self, begin: Callable[[SaveIntent, list[int]], None]) -> dict[str, SavedRows]:
+        """Replaces the file by one with the pending cells; ``begin`` commits the intent first. Answers what became of
+        the rows of each sheet in it. Raises PlaceTrouble, RowFault or SourceFault, then everything stays pending."""
+
+
+class Noticed(Struct):
+    """What a look at a place brought: subjects that cannot be taken up, and rows that wait for their key."""
+
+    faults: list[str] = field(default_factory=list)
+    waits: list[str] = field(default_factory=list)
+
+
+class Change:
+    """One changed field, as `changes` lists it."""
+
+    __slots__ = ("field", "is_private", "new", "old", "word")
+
+    def __init__(self, field: str, old: Any, new: Any, word: str = "", *, is_private: bool = False) -> None:
+        self.field, self.old, self.new = field, old, new
+        self.is_private = is_private  # what it was and is stays out of what others read
+        self.word = word or field  # what stands for it in a workflow
+
+    def value_of(self, word: str) -> Any:
+        """field, old or new."""
+        return {"field": self.field, "old": self.old, "new": self.new}[word]
+
+    def where_is(self, word: str) -> str:
+        """Which change it is."""
+        return f"the change of {self.field}"
+
+
+class Source(Protocol):
+    """A place as a trigger sees it: subjects with keys, which are observed, and each of which is a thing with
+    fields."""
+
+    name: str
+    zone: ZoneInfo
+    fields: frozenset[str]  # of its subjects, folded
+    in_order: bool  # its subjects run one after the other, as they came; else only what happens to one of them
+    takes_current: bool  # a run begins with its subject as it is, so that a correction counts; else as it was seen
+
+    def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
+        """Looks at the place and enters what changed into the log; ``cause`` are runs of ours, by subject. Raises
+        PlaceTrouble or SourceFault."""
+
+    def prepare(self) -> None:
+        """Reads the place if that has not been done yet, so that its subjects as they stand now are known."""
+
+    def remember(self) -> None:
+        """Keeps what a later command would otherwise have to find out again."""
+
+    def thing(self, key: str, state: RowState) -> Thing:
+        """The subject as workflows see it."""
+
+    def label(self, key: str, state: RowState | None) -> str:
+        """How messages call the subject."""
+
+    def describe(self, key: str, state: RowState) -> str:
+        """The subject in a list that somebody chooses from."""
+
+    def current(self, key: str) -> RowState | None:
+        """The subject as it stands now, None if it is gone."""
+
+    def changes(self, old: RowState, new: RowState) -> list[Change]:
+        """The fields in which two states differ."""
+
+    def unwritten(self, key: str, state: RowState, effects: list[Effect]) -> RowState:
+        """The state as it would be without these writes, as far as nobody has changed them since."""
+
+    def keys_offered(self, now: datetime) -> list[str]:
+        """The subjects that somebody may choose from; of events, those in the year around now."""
+
+    def keys_of_rows(self, numbers: Collection[int]) -> Mapping[int, str | None]:
+        """The keys of the rows of these numbers, as the spreadsheet shows them; None where one holds no data. Raises
+        RequestFault where the place has no rows."""
+
+    def keys_with(self, words: str) -> list[str]:
+        """The subjects in whose text these words stand, in the order they came; of places whose subjects are texts."""
+
+
+class Places(Protocol):
+    """The places of a workspace, by lower-case name; each is opened when it is looked up."""
+
+    @property
+    def sheets(self) -> Mapping[str, SheetFace]:
+        """The sheets."""
+
+    @property
+    def calendars(self) -> Mapping[str, CalendarFace]:
+        """The calendars."""
+
+    @property
+    def tasks(self) -> Mapping[str, CalendarFace]:
+        """The lists of tasks."""
+
+    @property
+    def chats(self) -> Mapping[str, ChatFace]:
+        """The chats."""
+
+    @property
+    def outboxes(self) -> Mapping[str, OutboxFace]:
+        """Where letters go out."""
+
+    def of_kind(self, kind: str) -> Mapping[str, Any]:
+        """The places of one kind, as settings call it."""
+
+    def writer(self, name: str) -> Writer | None:
+        """What carries out effects at once under that name: a place, or the web; None for a sheet, whose rows pend."""
+
+    def source(self, name: str, ledger: Any) -> Source:
+        """The place as a trigger sees it; ``ledger`` is the record that it is observed in."""
+
+    @property
+    def files(self) -> Sequence[SavingFile]:
+        """The files behind the sheets opened so far."""
+
+    def hash_of(self, file: str) -> str:
+        """The hash of a file as it stands, empty if there is none. Raises PlaceTrouble."""
+
+    def sweep(self) -> None:
+        """Takes away temporaries that a crash left."""
+
+    def rehearsed(self, instead: Mapping[str, Path] | None = None) -> Places:
+        """The same places, read for real, where a write is only remembered; ``instead`` names other files that stand
+        for those of a place."""
+
+    def renewed(self) -> Places:
+        """The same places, opened afresh but for those that stay connected."""
+
+    def watched_paths(self) -> Mapping[str, Sequence[Path]]:
+        """The files and folders behind each place that triggers may look at; none for a server."""
+
+    def listen(self, wake: Callable[[str], None]) -> None:
+        """From now on ``wake`` is called, from another thread, with a place's name when something happens there."""

@@ -8,7 +8,7 @@ from datetime import time
 from msgspec.structs import replace
 
 from whenvoca.language import tree
-from whenvoca.language.definitions import EVERY_PLACE, PLACE_SLOTS, FieldDefinition, PlaceInfo, StepDefinition
+from whenvoca.language.definitions import EVERY_PLACE, FieldDefinition, PlaceInfo, StepDefinition, place_kind_of
 from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_article
 from whenvoca.language.field_checks import FieldChecks, FieldContext
 from whenvoca.language.inference import Names, fold_name, row_type
@@ -69,10 +69,10 @@ class _Checker(FieldChecks):
 
     def _trigger_names(self) -> Names:
         trigger = self._workflow.trigger
-        if trigger is None:
+        if trigger is tree.NO_TRIGGER:
             return Names(subject=ANY)
         definition = trigger.definition
-        kind = next((PLACE_SLOTS[part] for part in definition.sentence.parts if part in PLACE_SLOTS), "")
+        kind = next(filter(None, map(place_kind_of, definition.sentence.parts)), "")
         self._trigger_values(trigger)
         if not kind:
             return Names(words=_words_of(trigger))
@@ -84,7 +84,7 @@ class _Checker(FieldChecks):
         names = replace(names, subject=definition.subject_type(place), place=place if kind == "sheet" else None)
         for condition in trigger.conditions:
             self._infer.condition(condition, names)
-            if definition.watches != "changes":
+            if not definition.follows_changes:
                 continue
             for word in tree.words_in(condition) & {"now", "today", "tomorrow"}:
                 self._faults.add(
@@ -303,8 +303,7 @@ class _Checker(FieldChecks):
     def _step_place(self, step: tree.Step, names: Names) -> PlaceInfo | None:
         writes = not step.definition.reads_only
         for slot, node in step.slots.items():
-            if slot in PLACE_SLOTS:
-                kind = PLACE_SLOTS[slot]
+            if kind := place_kind_of(slot):
                 found = [self._place(name, node.spot, kind, writes=writes) for name in self._named(step.places, kind)]
                 return None if any(each is None for each in found) else found[-1] if found else None
         if step.definition.thing == "row":
@@ -388,7 +387,7 @@ class _Checker(FieldChecks):
 
     def _check_trigger_fits(self, step: tree.Step) -> None:
         trigger = self._workflow.trigger
-        if trigger is None:
+        if trigger is tree.NO_TRIGGER:
             return
         if step.definition.is_mirror and set(trigger.happenings) != {"gained", "changed", "lost"}:
             subject = trigger.definition.subject
@@ -428,7 +427,7 @@ class _Checker(FieldChecks):
 
 def _words_of(trigger: tree.Trigger) -> frozenset[str]:
     """The words of the language that have a value below this trigger."""
-    is_told = trigger.happenings and trigger.definition.watches == "changes"
+    is_told = trigger.happenings and trigger.definition.follows_changes
     words = {"now", "today", "tomorrow", "happened"} if is_told else {"now", "today", "tomorrow"}
     tells_before = {"changed", "lost"} & set(trigger.happenings)
     return frozenset(words | ({"old", "changes"} if tells_before else set()))

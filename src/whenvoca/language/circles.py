@@ -1,10 +1,11 @@
-"""Workflows that set each other off, and the walk through steps that finds them."""
+"""Workflows that set each other off."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
 from whenvoca.language import tree
+from whenvoca.language.blocks import iter_steps
 
 
 def find_circles(workflows: Iterable[tree.Workflow]) -> list[tuple[tree.Workflow, tree.Step, list[str]]]:
@@ -18,7 +19,7 @@ def find_circles(workflows: Iterable[tree.Workflow]) -> list[tuple[tree.Workflow
         for step in iter_steps(workflow):
             for other, target in by_name.items():
                 trigger = target.trigger
-                if other != name and trigger and not trigger.conditions and step.definition.adds and step.places:
+                if other != name and not trigger.conditions and step.definition.adds and step.places:
                     same_place = step.places[-1].lower() in {place.lower() for place in trigger.places}
                     gains = "gained" in trigger.happenings
                     if gains and same_place and trigger.definition.subject == step.definition.adds:
@@ -43,22 +44,3 @@ def _circle_from(name: str, starts: Mapping[str, list[tuple[str, tree.Step]]]) -
             return path
         paths += [[*path, other] for other, _ in starts[path[-1]] if other == name or other not in path]
     return []
-
-
-def iter_steps(workflow: tree.Workflow) -> Iterable[tree.Step]:
-    """Every step of a workflow, failure blocks included."""
-
-    def walk(block: tree.Block | None) -> Iterable[tree.Step]:
-        for statement in block.statements if block else ():
-            match statement:
-                case tree.Step():
-                    yield statement
-                    yield from walk(statement.on_failure)
-                case tree.If():
-                    for _, branch in statement.branches:
-                        yield from walk(branch)
-                case tree.ForEach():
-                    yield from walk(statement.body)
-
-    yield from walk(workflow.body)
-    yield from walk(workflow.on_failure)

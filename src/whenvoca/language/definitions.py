@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 from msgspec import Struct, field
 
@@ -43,9 +43,11 @@ FieldType = Literal[
 ]
 
 
-# What a trigger looks at: what changes at a place, the starts or ends of events, the clock, or nothing: somebody asks
-# for it.
-Watched = Literal["changes", "starts", "ends", "clock", "hand"]
+class Strategy(Protocol):
+    """How a trigger finds what is new, as far as the language asks (the rest is in ``engine.seeing.strategy``)."""
+
+    is_timed: bool  # it waits for moments
+    is_by_hand: bool  # somebody starts it, and nothing else
 
 
 class FieldDefinition(Struct, frozen=True, kw_only=True):
@@ -63,10 +65,10 @@ class Sentence(Struct, frozen=True, kw_only=True, dict=True):
     """The words of a step or trigger: lower case stands as it is, upper case is a slot, one in brackets may be left
     out.
 
-    Slots: SHEET, CALENDAR, TASKS, CHAT, OUTBOX (one place of that kind), CALENDARS (several, or any of them), CHANGES
-    (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element), WORKFLOW (a name
-    in quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value, up to the next word of the
-    sentence).
+    Slots: the name of a kind of place (SHEET, CALENDAR: one place of that kind), CALENDARS (several, or any of them),
+    CHANGES (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element), WORKFLOW
+    (a name in quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value, up to the next word
+    of the sentence).
     """
 
     words: str
@@ -104,7 +106,7 @@ class StepDefinition(Struct, frozen=True, kw_only=True, dict=True):
     looks_up: bool = False  # it finds its thing in a place by `where`
     is_mirror: bool = False  # it keeps one thing per subject
     reads_only: bool = False  # it writes to no place
-    deletes: bool = False  # it may take something away, so that the brake looks at it
+    effects: tuple[Any, ...] = ()  # the kinds of effects that it may write (see ``engine.acting.effect_kind``)
     makes: Callable[[PlaceInfo], Type] | None = None  # the type that `as NAME` stands for
     is_making: bool = False  # it makes a thing, so it needs an identity of its own
     value_type: FieldType = "value"  # what stands in its sentence's VALUE
@@ -134,13 +136,19 @@ class TriggerDefinition(Struct, frozen=True, kw_only=True, dict=True):
     subject_type: Callable[[PlaceInfo | None], Type]
     settings: tuple[FieldDefinition, ...] = ()
     existing_by_default: bool = True
-    watches: Watched = "changes"
+    strategy: Strategy
     happening: str = ""  # what alone happens to its subjects, where the sentence says no more
     admits: Callable[[Any, Mapping[str, Sequence[str]]], bool] | None = None
     """Which subjects count at all, besides `where`: given one, and what the settings of people and rooms say, in lower
     case."""
+    takes_sample: bool = False  # a file can stand for its place when it is rehearsed
     value_type: FieldType = "value"  # what stands in its sentence's VALUE
     example: str = ""
+
+    @property
+    def follows_changes(self) -> bool:
+        """Whether it is about what changes at a place, and not about moments or what somebody asks for."""
+        return not (self.strategy.is_timed or self.strategy.is_by_hand)
 
 
 class Vocabulary(Struct, frozen=True):
@@ -214,20 +222,21 @@ class Match(Struct, frozen=True):
     length: int = 0
 
 
-PLACE_SLOTS = {
-    "SHEET": "sheet",
-    "CALENDAR": "calendar",
-    "CALENDARS": "calendar",
-    "TASKS": "tasks",
-    "CHAT": "chat",
-    "OUTBOX": "outbox",
-}
+_PLACES_OF_SLOT = {"CALENDARS": "calendar"}  # slots for several places, by the kind of each
+_OTHER_SLOTS = ("CHANGES", "NAME", "EACH", "WORKFLOW", "DAYS")
 HAPPENINGS = {"gains": "gained", "changes": "changed", "loses": "lost"}
 # Slots in which any value may stand, by what it is for people; a node of it is found under "VALUE".
 VALUE_SLOTS = ("VALUE", "TIME", "DURATION", "ROOM", "PEOPLE", "ADDRESSES", "ADDRESS", "LIST")
 EVERY_PLACE = "*"  # any calendar, all calendars
 _NO_NAMES = ("in", "as", "to")
 _Slots = dict[str, tuple[int, int]]
+
+
+def place_kind_of(slot: str) -> str:
+    """The kind of place that stands in a slot of a sentence, empty where none does."""
+    if not is_slot(slot) or slot.strip("[]") in (*VALUE_SLOTS, *_OTHER_SLOTS):
+        return ""
+    return _PLACES_OF_SLOT.get(slot, slot.lower())
 
 
 def match_sentence(

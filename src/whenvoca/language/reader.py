@@ -12,13 +12,13 @@ from whenvoca.language.days import NoDays, parse_days
 from whenvoca.language.definitions import (
     EVERY_PLACE,
     HAPPENINGS,
-    PLACE_SLOTS,
     FieldDefinition,
     Match,
     StepDefinition,
     Vocabulary,
     is_slot,
     match_sentence,
+    place_kind_of,
 )
 from whenvoca.language.expressions import WORDS, read_condition, read_value
 from whenvoca.language.faults import FaultList, Spot, nearest
@@ -66,7 +66,7 @@ class _WorkflowReader:
 
     def read(self, name: str, file: str, lines: list[Line]) -> tree.Workflow:
         settings: dict[str, Any] = {}
-        trigger: tree.Trigger | None = None
+        trigger = tree.NO_TRIGGER
         seen_trigger = False
         rest: list[Line] = []
         on_failure: tree.Block | None = None
@@ -164,7 +164,7 @@ class _WorkflowReader:
         tries = found.pop("tries", 3)
         return tree.Settings(brakes=brakes, tries=tries, **found)
 
-    def _read_trigger(self, line: Line) -> tree.Trigger | None:
+    def _read_trigger(self, line: Line) -> tree.Trigger:
         words = [(found[0], found.start()) for found in _WORD.finditer(line.code)][1:]
         plain = [word for word, _ in words]
         match, furthest = match_sentence(plain, self._vocabulary.triggers)
@@ -172,9 +172,9 @@ class _WorkflowReader:
             self._refuse_sentence(
                 line, words, furthest, [each.sentence.shown for each in self._vocabulary.triggers], "trigger"
             )
-            return None
+            return tree.NO_TRIGGER
         places, slots = self._slots(line, words, match)
-        spot = next((node.spot for slot, node in slots.items() if slot in PLACE_SLOTS), line.spot)
+        spot = next((node.spot for slot, node in slots.items() if place_kind_of(slot)), line.spot)
         begin, end = match.slots.get("CHANGES", (0, 0))
         said = {word.lower() for word in plain[begin:end]}
         only = match.definition.happening
@@ -248,7 +248,7 @@ class _WorkflowReader:
             if slot == "EACH":
                 self._check_name(written[0], spot)
             nodes[slot] = tree.Name(spot, written[0].lower(), written[0])
-            if slot in PLACE_SLOTS:
+            if place_kind_of(slot):
                 is_every = slot == "CALENDARS" and written[0].lower() in ("any", "all") and end - begin == 2
                 places += [EVERY_PLACE] if is_every else written
         return tuple(places), nodes

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 from msgspec import Struct, field
 
+from whenvoca.language.definitions import Sentence, StepDefinition, TriggerDefinition
 from whenvoca.language.faults import Spot
+from whenvoca.language.types import ANY
 from whenvoca.values.records import Record
-
-if TYPE_CHECKING:
-    from whenvoca.language.definitions import StepDefinition, TriggerDefinition
 
 
 class Node(Record, frozen=True):
@@ -297,7 +296,22 @@ class Trigger(Record, frozen=True):
     @property
     def is_about(self) -> bool:
         """Whether somebody chooses its subject: `when asked about …`."""
-        return self.definition.watches == "hand" and bool(self.places)
+        return self.definition.strategy.is_by_hand and bool(self.places)
+
+
+class _Never:
+    """Nothing is ever new."""
+
+    is_timed = is_by_hand = False
+
+
+# Stands in a workflow whose `when` line is missing, or not understood.
+NO_TRIGGER = Trigger(
+    Spot(0, 0),
+    TriggerDefinition(
+        sentence=Sentence(words="when"), meaning="", subject="", subject_type=lambda place: ANY, strategy=_Never()
+    ),
+)
 
 
 class Brake(Struct, frozen=True):
@@ -329,7 +343,7 @@ class Workflow(Record, frozen=True, kw_only=True):
     name: str
     file: str
     settings: Settings
-    trigger: Trigger | None
+    trigger: Trigger  # NO_TRIGGER where none could be read: then the file has a fault, and does not run
     body: Block
     on_failure: Block | None = None
     text: str = ""  # the file's, without regard to layout only where compared

@@ -6,12 +6,14 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition, column_word
 from whenvoca.language.inference import fold_name, row_type
 from whenvoca.language.types import Type
+from whenvoca.steps.row_effects import ADD_EFFECT
 from whenvoca.values.kinds import is_empty
 
 
@@ -61,6 +63,7 @@ ADD_ROW = StepDefinition(
     makes=_made,
     is_making=True,
     adds="row",
+    effects=(ADD_EFFECT,),
     example="add row to log\n  What  slot.title\n  Seen  now",
     act=add_row,
 )

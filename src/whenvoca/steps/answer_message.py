@@ -3,8 +3,11 @@ needed."""
 
 from __future__ import annotations
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
+from whenvoca.steps.dated_effects import EVENT_EFFECTS
+from whenvoca.steps.messages import MESSAGE_EFFECT
 
 _ASKABLE = ("several", "series", "deletions", "changes", "creations", "nothing")
 
@@ -60,7 +63,7 @@ ANSWER = StepDefinition(
         ),
     ),
     thing="message",
-    deletes=True,
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, EVENT_EFFECTS.delete, MESSAGE_EFFECT),
     is_making=False,
     example='answer message in domes, outreach\n  length      50 minutes\n  ask-before  "deletions"',
     act=_answer,
@@ -75,6 +78,7 @@ REPLY = StepDefinition(
     ),
     thing="message",
     is_told=True,
+    effects=(MESSAGE_EFFECT,),
     example='answer message\n  text  "Thank you, {message.sender}."',
     act=_reply,
 )

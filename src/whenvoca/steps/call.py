@@ -6,8 +6,10 @@ from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
-from whenvoca.engine.effects import THE_WEB, Effect
+from whenvoca.engine.acting.effect_kind import EffectKind
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
+from whenvoca.engine.effects import THE_WEB, Effect, show_brief
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.types import ANY, Type
@@ -87,6 +89,20 @@ def _any(place: PlaceInfo | None) -> Type:
     return ANY
 
 
+def _in_short(effect: Effect) -> str:
+    after = effect.after or {}
+    return f"{after.get('method')} {show_brief(after.get('body'))}".strip()
+
+
+CALL_EFFECT = EffectKind(
+    verb="call",
+    line=lambda effect: f"{(effect.after or {}).get('method')} {(effect.after or {}).get('address')}",
+    target=lambda effect: show_brief((effect.after or {}).get("address")),
+    detail=_in_short,
+    counts_as=("call",),
+    told_as=lambda effect: f"the call of {(effect.after or {}).get('address')}",
+    may_repeat=lambda effect: (effect.after or {}).get("repeatable") is not False,
+)
 CALL = StepDefinition(
     sentence=Sentence(words="call ADDRESS"),
     meaning="Calls a web address: each line below it that is no field becomes a member of the JSON object that is "
@@ -111,6 +127,7 @@ CALL = StepDefinition(
     makes=_any,
     value_type="text",
     is_told=True,
+    effects=(CALL_EFFECT,),
     example='call "https://hall.example.org/doors" as answer\n  Room   event.location\n  Until  event.end',
     act=_act,
 )

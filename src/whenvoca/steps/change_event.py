@@ -9,13 +9,15 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import changed_fields
 from whenvoca.calendars.series import ended_before, moved_series, rest_of, shifted_rule
+from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import Missing
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import EventThing, event_type
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.changing import ALL, LATER, WHICH, retry_on_conflict, to_change
+from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.dated_kinds import kind_of
 from whenvoca.steps.event_fields import (
     EVENT_FIELDS,
@@ -138,6 +140,7 @@ CHANGE_EVENT = StepDefinition(
     makes=event_type,
     check_fields=check_changed_fields,
     example="change event lesson\n  start     Visit-date at Begin\n  location  Venue",
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change),
     act=change_things,
 )
 
@@ -150,5 +153,6 @@ CHANGE_EVENT_IN = StepDefinition(
     looks_up=True,
     check_fields=check_changed_fields,
     example='change event in outreach\n  where   uid is row.Booking\n  colour  "silver"',
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change),
     act=change_things,
 )

@@ -6,7 +6,8 @@ from collections.abc import Generator
 from functools import lru_cache
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import SheetFace
 from whenvoca.errors import RowFault
@@ -14,6 +15,7 @@ from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.language.inference import row_type
 from whenvoca.steps.add_row import add_row
 from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
+from whenvoca.steps.row_effects import ADD_EFFECT, CHANGE_EFFECT
 from whenvoca.values.kinds import Raw
 
 
@@ -65,6 +67,7 @@ CHANGE_ROW = StepDefinition(
     columns_as_fields=True,
     is_told=True,
     thing="row",
+    effects=(CHANGE_EFFECT,),
     makes=row_type,
     example='change row\n  Booking  slot.uid\n  Answer   "granted"',
     act=_act,
@@ -80,6 +83,7 @@ CHANGE_ROW_IN = StepDefinition(
     is_told=True,
     thing="row",
     looks_up=True,
+    effects=(ADD_EFFECT, CHANGE_EFFECT),
     makes=row_type,
     example="change row in visits as entry\n  where  Booking is event.uid\n  Venue  event.location\n  Moves  "
     "entry.Moves + 1",

@@ -7,13 +7,15 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing, Missing
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import event_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
+from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.dated_kinds import DatedKind, kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
 
@@ -104,6 +106,7 @@ CREATE_EVENT = StepDefinition(
     thing="event",
     is_making=True,
     adds="event",
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, EVENT_EFFECTS.take),
     check_fields=check_fields,
     example='create event in domes as slot\n  title  "{Target} with {Instrument}"\n  start  Night-of at From\n'
     "  end    Night-of at To",

@@ -8,7 +8,6 @@ from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.acting.step_call import StepCall
-from whenvoca.engine.effects import Verb
 from whenvoca.steps.event_fields import changed_event, to_event
 from whenvoca.steps.task_fields import changed_task, to_task
 
@@ -25,9 +24,9 @@ class DatedKind(Struct, frozen=True):
     groups: Groups
     shown: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
-    def verb(self, deed: str) -> Verb:
+    def verb(self, action: str) -> str:
         """The verb of an effect that does this to such a thing."""
-        return "take {}as made".format(f"{self.noun} ") if deed == "take" else f"{deed} {self.noun}"  # type: ignore[return-value]
+        return f"take {self.noun} as made" if action == "take" else f"{action} {self.noun}"
 
 
 EVENT = DatedKind(

@@ -5,11 +5,13 @@ from __future__ import annotations
 from typing import Any
 
 from whenvoca.calendars.series import ended_before
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.things.event import EventThing
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.changing import ALL, LATER, WHICH, retry_on_conflict, to_change, to_deletion
+from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
 
 
@@ -46,7 +48,7 @@ DELETE_EVENT = StepDefinition(
     + " Alone it deletes the event that the workflow is about; with a name that one, or each of a list.",
     fields=(WHICH,),
     thing="event",
-    deletes=True,
+    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete),
     example="delete event lesson",
     act=delete_things,
 )
@@ -57,7 +59,7 @@ DELETE_EVENT_IN = StepDefinition(
     fields=(WHERE, MISSING, SEVERAL, WHICH),
     thing="event",
     looks_up=True,
-    deletes=True,
+    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete),
     example="delete event in outreach\n  where    uid is row.Booking\n  missing  pass",
     act=delete_things,
 )

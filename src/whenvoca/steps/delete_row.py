@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
+from whenvoca.steps.row_effects import DELETE_EFFECT
 
 
 def _act(call: StepCall) -> Acting:
@@ -30,7 +32,7 @@ DELETE_ROW = StepDefinition(
     sentence=Sentence(words="delete row [NAME]"),
     meaning=_MEANING,
     thing="row",
-    deletes=True,
+    effects=(DELETE_EFFECT,),
     example="delete row",
     act=_act,
 )
@@ -41,7 +43,7 @@ DELETE_ROW_IN = StepDefinition(
     fields=(WHERE, MISSING, SEVERAL),
     thing="row",
     looks_up=True,
-    deletes=True,
+    effects=(DELETE_EFFECT,),
     example="delete row in loan-book\n  where  Loan is event.uid",
     act=_act,
 )

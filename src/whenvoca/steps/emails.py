@@ -7,12 +7,15 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from whenvoca.calendars.writer import write_calendar
-from whenvoca.engine.acting.step_call import Acting, StepCall
-from whenvoca.engine.effects import Effect
+from whenvoca.engine.acting.effect_kind import EffectKind
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
+from whenvoca.engine.effects import Effect, show_brief
 from whenvoca.engine.things.event import EventThing
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
+from whenvoca.steps.messages import name_addressee
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.texts import show_value
@@ -87,6 +90,22 @@ def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
         yield "", "the letter says nothing", 'below it: text "…"'
 
 
+def _detail(effect: Effect) -> str:
+    after = effect.after or {}
+    with_it = f" (with {', '.join(after['attach'])})" if after.get("attach") else ""
+    return f"{after.get('subject')}: {show_brief(after.get('text'))}{with_it}"
+
+
+EMAIL_EFFECT = EffectKind(
+    verb="send letter",
+    line=lambda effect: f"letter to {name_addressee(effect)}: {show_brief((effect.after or {}).get('subject'))}",
+    target=name_addressee,
+    detail=_detail,
+    counts_as=("letter",),
+    told_as=lambda effect: f"the letter to {show_value((effect.after or {}).get('to'))}",
+)
+
+
 def _step(words: str) -> StepDefinition:
     return StepDefinition(
         sentence=Sentence(words=words),
@@ -111,6 +130,7 @@ def _step(words: str) -> StepDefinition:
         ),
         value_type="addresses",
         is_told=True,
+        effects=(EMAIL_EFFECT,),
         check_fields=_check,
         example='send letter to Contact\n  subject  "Your visit to Larkmoor"\n  text     "We expect you on '
         '{visit.start as "d MMMM"}."\n'

@@ -6,7 +6,8 @@ from collections.abc import Iterator, Mapping
 from datetime import datetime
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.things.event import event_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.inference import row_type
 from whenvoca.language.types import Type, list_of

@@ -5,14 +5,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.conversing.conversing import ASKABLE, ASKED_BEFORE, Conversation, Deed, Manner, deed_from_text
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import Found
 from whenvoca.engine.things.message import MessageThing
-from whenvoca.engine.undoing.inverse_effects import invert_runs
+from whenvoca.engine.undoing.inverse_effects import invert_run
 from whenvoca.errors import RowFault
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
@@ -76,11 +77,11 @@ def answer(call: StepCall) -> Acting:
 
 def _undo(call: StepCall, deed: Deed, left: list[str]) -> Acting:
     """Takes back what an earlier run did; its messages stay, of course."""
-    ledger = call.stage.ledger
-    records = [each for each in ledger.runs(numbers=deed.undoes, limit=len(deed.undoes)) if each.undone is None]
-    yield from invert_runs(call.stage, records, left)
+    records = [each for each in call.stage.runs(deed.undoes) if each.undone is None]
     for record in records:
-        ledger.note_undone(call.run, record)
+        yield from invert_run(call.stage, record, left)
+    for record in records:
+        call.stage.note_undone(call.run, record)
 
 
 def _approver(call: StepCall, talk: Conversation, deed: Deed) -> Person | None:

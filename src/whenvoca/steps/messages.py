@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
-from whenvoca.engine.effects import Effect
+from whenvoca.engine.acting.effect_kind import EffectKind
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
+from whenvoca.engine.effects import Effect, show_brief
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.people import persons_of
@@ -44,6 +46,22 @@ def _message(call: StepCall, number: str, after: dict[str, Any]) -> Effect:
     return Effect(verb="send message", place=call.place, target=number, after=after)
 
 
+def name_addressee(effect: Effect) -> str:
+    """Whom a message or email is for: a room, a person, or addresses."""
+    after = effect.after or {}
+    return show_brief(f"room {after['room']}" if after.get("room") else after.get("person") or after.get("to"))
+
+
+MESSAGE_EFFECT = EffectKind(
+    verb="send message",
+    line=lambda effect: (
+        f"to {name_addressee(effect)} in {effect.place}: {show_brief((effect.after or {}).get('text'))}"
+    ),
+    target=name_addressee,
+    detail=lambda effect: str((effect.after or {}).get("text") or ""),
+    counts_as=("message",),
+    told_as=lambda effect: f"the message to {(effect.after or {}).get('room') or (effect.after or {}).get('person')}",
+)
 _MEANING = (
     "It is sent once; after a crash it may be sent again, under the same id, so that it can be told apart. Titles of "
     "private events "
@@ -55,6 +73,7 @@ SEND_TO_ROOM = StepDefinition(
     fields=(_TEXT,),
     value_type="text",
     is_told=True,
+    effects=(MESSAGE_EFFECT,),
     example='send message to room "dome-floor" in chat\n  text  "{event.title} begins at {event.start as time}"',
     act=_to_room,
 )
@@ -64,6 +83,7 @@ SEND_TO_PERSON = StepDefinition(
     fields=(_TEXT,),
     value_type="people",
     is_told=True,
+    effects=(MESSAGE_EFFECT,),
     example='send message to person "ines" in chat\n  text  "The dome is free from {event.end as time}."',
     act=_to_person,
 )

@@ -8,14 +8,16 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing, Missing
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.changing import retry_on_conflict, to_change, to_deletion
+from whenvoca.steps.dated_effects import EVENT_EFFECTS, TASK_EFFECTS
 from whenvoca.steps.dated_kinds import DatedKind, kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
 from whenvoca.steps.task_fields import TASK_FIELDS, check_task_fields
@@ -246,7 +248,7 @@ MIRROR_EVENT = StepDefinition(
     makes=event_type,
     is_making=True,
     is_mirror=True,
-    deletes=True,
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, EVENT_EFFECTS.delete, EVENT_EFFECTS.take),
     adds="event",
     check_fields=check_fields,
     example='when duties gains, changes or loses a row\n\nmirror event in staff\n  title     "{Duty}: {Person}"\n'
@@ -266,7 +268,7 @@ MIRROR_TASK = StepDefinition(
     makes=task_type,
     is_making=True,
     is_mirror=True,
-    deletes=True,
+    effects=(TASK_EFFECTS.create, TASK_EFFECTS.change, TASK_EFFECTS.delete, TASK_EFFECTS.take),
     adds="task",
     check_fields=check_task_fields,
     example='when outreach gains, changes or loses an event\n  where  category is "school"\n\nmirror task in chores\n'

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.place_protocols import SheetFace
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.inference import row_type
 from whenvoca.steps.mirror_event import IN_COPY, IN_SOURCE, LEFT_ALONE
+from whenvoca.steps.row_effects import ADD_EFFECT, CHANGE_EFFECT, DELETE_EFFECT
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
 
@@ -18,7 +20,7 @@ from whenvoca.values.texts import show_value
 def _act(call: StepCall) -> Acting:
     sheet = call.stage.sheet(call.place)
     lineage = call.lineage.to_mark()
-    made = call.stage.made_row(sheet.name, lineage)
+    made = call.stage.made(sheet.name, lineage)
     if call.is_lost:
         if made is not None:
             yield from _take_away(call, sheet, made.uid, dict(made.base or {}), lineage)
@@ -135,7 +137,7 @@ MIRROR_ROW = StepDefinition(
     makes=row_type,
     is_making=True,
     is_mirror=True,
-    deletes=True,
+    effects=(ADD_EFFECT, CHANGE_EFFECT, DELETE_EFFECT),
     is_told=True,
     adds="row",
     example='when outreach gains, changes or loses an event\n  where  category is "school"\n\nmirror row in '

@@ -5,13 +5,18 @@ from __future__ import annotations
 import json
 from typing import Any
 
-from whenvoca.engine.acting.step_call import Acting, StepCall
-from whenvoca.engine.effects import Effect
+from whenvoca.engine.acting.effect_kind import EffectKind, Inverse
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.acting.step_call import StepCall
+from whenvoca.engine.effects import Effect, show_brief
 from whenvoca.engine.place_protocols import Presence
+from whenvoca.engine.running.presence import note_presence
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.operations import to_instant
 from whenvoca.steps.people import persons_of
+from whenvoca.values.texts import show_value
 
 _SHOWS = ("free", "away", "dnd", "xa")
 
@@ -62,6 +67,36 @@ def _restore(call: StepCall) -> Acting:
             )
 
 
+def _shown(presence: dict[str, Any]) -> str:
+    words = [str(presence.get("show") or "free"), *([f'"{presence["status"]}"'] if presence.get("status") else [])]
+    until = presence.get("until")
+    return ", ".join(words) + (f", until {show_value(until)}" if until else "")
+
+
+def _undo(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
+    """What a person showed comes back, unless somebody has changed it since."""
+    person = stage.person_of(effect.target)
+    now = None if person is None else stage.presence_of(effect.place, person)
+    if now is None or now != Presence.of(effect.after or {}):
+        left.append(f"{effect.place}: what {effect.target} shows was changed since; it is left so")
+        return
+    after = {**(effect.before or {}), "chat": (effect.after or {}).get("chat") or effect.target}
+    yield Effect(verb="restore presence", place=effect.place, target=effect.target, before=now.to_dict(), after=after)
+
+
+def _kind(verb: str, **more: Any) -> EffectKind:
+    return EffectKind(
+        verb=verb,
+        line=lambda effect: f"{effect.target} shows {_shown(effect.after or {})} in {effect.place}",
+        target=lambda effect: show_brief(effect.target),
+        detail=lambda effect: f"{_shown(effect.before or {})} → {_shown(effect.after or {})}",
+        invert=_undo,
+        **more,
+    )
+
+
+RESTORE_EFFECT = _kind("restore presence", keeps_before=True, note=note_presence)
+SET_EFFECT = _kind("set presence", keeps_before=True, note=note_presence, inverses=(_kind("return presence"),))
 SET_PRESENCE = StepDefinition(
     sentence=Sentence(words="set presence of PEOPLE in CHAT"),
     meaning="Sets what people show to others. With until it is a claim for that time: the newest one shows, and when "
@@ -88,6 +123,7 @@ SET_PRESENCE = StepDefinition(
     ),
     value_type="people",
     is_told=True,
+    effects=(SET_EFFECT,),
     example='set presence of event.attendees in chat\n  show    dnd\n  status  "at the eyepiece"\n  until   event.end',
     act=_set,
 )
@@ -96,6 +132,7 @@ RESTORE_PRESENCE = StepDefinition(
     meaning="Ends every claim on what these people show: what was before comes back now. Where there is none, nothing "
     "happens.",
     value_type="people",
+    effects=(RESTORE_EFFECT,),
     example='restore presence of "ines", "tomas" in chat',
     act=_restore,
 )

@@ -4,13 +4,15 @@ changed it."""
 from __future__ import annotations
 
 from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Found
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.changing import retry_on_conflict, to_deletion
+from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.find_events import check_window, window
 
 
@@ -67,7 +69,7 @@ TAKE_BACK = StepDefinition(
         FieldDefinition(name="from", type="moment", meaning="The first moment.", example="today"),
         FieldDefinition(name="until", type="moment", meaning="The moment at which it ends.", example="today + 7 days"),
     ),
-    deletes=True,
+    effects=(EVENT_EFFECTS.delete, EVENT_EFFECTS.take),
     check_fields=check_window,
     example='take back "night-plan" in domes\n  from   today\n  until  today + 2 days',
     act=_act,

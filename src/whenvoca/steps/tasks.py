@@ -7,7 +7,8 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.task import Task
-from whenvoca.engine.acting.step_call import Acting, StepCall
+from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.things.task import task_type
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
@@ -15,6 +16,7 @@ from whenvoca.language.types import Type, list_of
 from whenvoca.steps.change_event import change_things
 from whenvoca.steps.changing import retry_on_conflict, to_change
 from whenvoca.steps.create_event import create_thing
+from whenvoca.steps.dated_effects import TASK_EFFECTS
 from whenvoca.steps.delete_event import delete_things
 from whenvoca.steps.looking_up import MISSING, MISSING_OR_MADE, SEVERAL, WHERE, choose, find_targets, look_up
 from whenvoca.steps.task_fields import TASK_FIELDS, check_task_fields
@@ -71,6 +73,7 @@ TASK_STEPS: tuple[StepDefinition, ...] = (
         TASK_FIELDS,
         makes=task_type,
         is_making=True,
+        effects=(TASK_EFFECTS.create, TASK_EFFECTS.change, TASK_EFFECTS.take),
         adds="task",
         check_fields=check_task_fields,
         act=create_thing,
@@ -84,6 +87,7 @@ TASK_STEPS: tuple[StepDefinition, ...] = (
         looks_up=True,
         makes=task_type,
         example="change task in chores\n  where  source is event.uid\n  due    event.start - 1 day",
+        effects=(TASK_EFFECTS.create, TASK_EFFECTS.change),
         act=change_things,
     ),
     _step(
@@ -92,6 +96,7 @@ TASK_STEPS: tuple[StepDefinition, ...] = (
         TASK_FIELDS,
         makes=task_type,
         example='change task\n  section  "done"',
+        effects=(TASK_EFFECTS.create, TASK_EFFECTS.change),
         act=change_things,
     ),
     _step(
@@ -101,19 +106,35 @@ TASK_STEPS: tuple[StepDefinition, ...] = (
         looks_up=True,
         makes=task_type,
         example="finish task in chores\n  where    source is event.uid\n  missing  pass",
+        effects=(TASK_EFFECTS.change,),
         act=_finish,
     ),
-    _step("finish task [NAME]", _FINISHES + _ALONE, (), makes=task_type, example="finish task", act=_finish),
+    _step(
+        "finish task [NAME]",
+        _FINISHES + _ALONE,
+        (),
+        makes=task_type,
+        example="finish task",
+        effects=(TASK_EFFECTS.change,),
+        act=_finish,
+    ),
     _step(
         "delete task in TASKS",
         _DELETES + _LOOKED_UP,
         (WHERE, MISSING, SEVERAL),
         looks_up=True,
-        deletes=True,
+        effects=(TASK_EFFECTS.delete,),
         example="delete task in chores\n  where    source is event.uid\n  missing  pass",
         act=delete_things,
     ),
-    _step("delete task [NAME]", _DELETES + _ALONE, (), deletes=True, example="delete task", act=delete_things),
+    _step(
+        "delete task [NAME]",
+        _DELETES + _ALONE,
+        (),
+        effects=(TASK_EFFECTS.delete,),
+        example="delete task",
+        act=delete_things,
+    ),
     _step(
         "find tasks in TASKS",
         "Gives the tasks that fit, in order of start: a list, perhaps empty.",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from whenvoca.engine.seeing.strategy import BY_HAND
 from whenvoca.engine.things.event import event_type
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, TriggerDefinition
 from whenvoca.language.inference import row_type
@@ -29,7 +30,7 @@ ASKED = TriggerDefinition(
     "--give NAME=VALUE.",
     subject="",
     subject_type=_nothing,
-    watches="hand",
+    strategy=BY_HAND,
     happening="asked",
     example='when asked\n\nask span "For how long?"\n  kind     duration\n  default  45 minutes',
 )
@@ -41,7 +42,7 @@ ABOUT_ROW = TriggerDefinition(
     subject="row",
     subject_type=_row,
     settings=(_WHERE,),
-    watches="hand",
+    strategy=BY_HAND,
     happening="asked",
     example="when asked about a row of upkeep\n  where  Booking is empty",
 )
@@ -51,7 +52,7 @@ ABOUT_EVENT = TriggerDefinition(
     subject="event",
     subject_type=event_type,
     settings=(_WHERE,),
-    watches="hand",
+    strategy=BY_HAND,
     happening="asked",
     example="when asked about an event of outreach\n  where  start between now and now + 12 days",
 )

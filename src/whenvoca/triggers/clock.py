@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from whenvoca.engine.seeing.clock_readings import CLOCK_READINGS
 from whenvoca.language.definitions import PlaceInfo, Sentence, TriggerDefinition
 from whenvoca.language.types import ANY, Type
 
@@ -18,7 +19,7 @@ def _definition(words: str, meaning: str, **more: Any) -> TriggerDefinition:
         meaning=meaning,
         subject="",
         subject_type=_nothing,
-        watches="clock",
+        strategy=CLOCK_READINGS,
         happening="come",
         **more,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from whenvoca.engine.seeing.changes import CHANGES
 from whenvoca.engine.things.event import event_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 from whenvoca.triggers.rows import FIELDS
@@ -31,6 +32,7 @@ EVENTS = TriggerDefinition(
             meaning="Whether events that were there before the first run count as gained.",
         ),
     ),
+    strategy=CHANGES,
     existing_by_default=False,
     example='when outreach changes an event\n  fields  start, end, location\n  where   category is "school"',
 )

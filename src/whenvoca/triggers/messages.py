@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from whenvoca.engine.seeing.changes import CHANGES
 from whenvoca.engine.things.message import message_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
@@ -50,6 +51,8 @@ HEARS = TriggerDefinition(
             name="existing", type="yes-no", default="no", meaning="Whether messages from before the first run count."
         ),
     ),
+    strategy=CHANGES,
+    takes_sample=True,
     existing_by_default=False,
     happening="gained",
     admits=_is_meant,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from whenvoca.engine.seeing.changes import CHANGES
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, TriggerDefinition
 from whenvoca.language.inference import row_type
 from whenvoca.language.types import ANY, Type
@@ -45,6 +46,8 @@ ROWS = TriggerDefinition(
             meaning="Whether rows that were there before the first run count: a sheet is a to-do list, so they do.",
         ),
     ),
+    strategy=CHANGES,
+    takes_sample=True,
     existing_by_default=True,
     example="when requests gains a row\n  where  Answer is empty",
 )

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from whenvoca.engine.seeing.starts import ENDS as EVENT_ENDS
+from whenvoca.engine.seeing.starts import STARTS as EVENT_STARTS
 from whenvoca.engine.things.event import event_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
@@ -38,14 +40,14 @@ def _definition(verb: str, what: str, **more: Any) -> TriggerDefinition:
 BEGINS = _definition(
     "begins",
     "Starts when an event begins, so long before (early) or after (late) it.",
-    watches="starts",
+    strategy=EVENT_STARTS,
     happening="begun",
     example="when domes begins an event\n  early  12 minutes\n  where  busy is yes and not whole-day",
 )
 ENDS = _definition(
     "ends",
     "Starts when an event ends, so long before (early) or after (late) its end.",
-    watches="ends",
+    strategy=EVENT_ENDS,
     happening="ended",
     example='when domes ends an event\n  where  category is not "upkeep"',
 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from whenvoca.engine.seeing.changes import CHANGES
 from whenvoca.engine.things.task import task_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
@@ -31,6 +32,7 @@ FINISHED = TriggerDefinition(
             name="existing", type="yes-no", default="no", meaning="Whether tasks finished before the first run count."
         ),
     ),
+    strategy=CHANGES,
     existing_by_default=False,
     happening="gained",
     admits=_is_finished,

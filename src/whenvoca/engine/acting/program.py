@@ -8,20 +8,21 @@ from __future__ import annotations
 
 import contextlib
 from collections import Counter
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from msgspec.structs import replace
 
+from whenvoca.engine.acting.keyed import Performing, with_keys
 from whenvoca.engine.acting.questions import Question
-from whenvoca.engine.acting.step_call import Acting, Action, CompiledStep, Performing, RunContext, StepCall
-from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.acting.step_call import Action, CompiledStep, RunContext, StepCall
+from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import EVENT_FIELDS
 from whenvoca.engine.things.task import TASK_FIELDS
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language import tree
-from whenvoca.language.circles import iter_steps
+from whenvoca.language.blocks import iter_asks, iter_steps
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.inference import fold_name
 from whenvoca.values.kinds import is_empty
@@ -47,13 +48,12 @@ class Program:
         self.columns = columns
         self.mirrors = [step for step in iter_steps(workflow) if step.definition.is_mirror]
         self.is_mirror = bool(self.mirrors)
-        self.asks = asks(workflow)
+        self.asks = any(True for _ in iter_asks(workflow))
         self._compiled_mirrors: list[CompiledStep] = []
         self._columns_of = columns_of
         self._compiler = Compiler(columns)
         self._steps = 0
         self._hides = workflow.settings.private != "shown"
-        assert workflow.trigger is not None
         self.where = _admitting(self._compiler.conditions(workflow.trigger.conditions), workflow.trigger)
         self._body = self._compile(workflow.body)
         self._on_failure = self._compile(workflow.on_failure) if workflow.on_failure else None
@@ -68,7 +68,7 @@ class Program:
             raise
         except RowFault as fault:
             if self._on_failure is not None:
-                context.scope.words["reason"] = reason_of(fault)
+                context.scope.words["reason"] = fault.reason
                 try:
                     yield from _run_all(self._on_failure, context, "")
                 except _Stopped:
@@ -76,7 +76,7 @@ class Program:
                 except WaitingFault:
                     raise
                 except RowFault as second:
-                    message = f"{reason_of(fault)}; and then in “if anything fails”: {reason_of(second)}"
+                    message = f"{fault.reason}; and then in “if anything fails”: {second.reason}"
                     raise RowFault(message, fix=second.fix) from second
             raise
 
@@ -266,7 +266,7 @@ class Program:
                 fault = error if isinstance(error, RowFault) else TroubleFault(error)
                 if compiled.on_failure is None:
                     raise
-                context.scope.words["reason"] = reason_of(fault)
+                context.scope.words["reason"] = fault.reason
                 yield from _run_all(compiled.on_failure, context, repetition)
                 context.scope.words.pop("reason", None)
             else:
@@ -295,24 +295,6 @@ class Program:
         lines = self.workflow.text.split("\n")
         said = " and ".join(dict.fromkeys(lines[n.spot.line - 1].split("#")[0].strip() for n in step.conditions))
         return {"condition": compiler.conditions(step.conditions), "wanted": asked, "where_said": said}
-
-
-def asks(workflow: tree.Workflow) -> bool:
-    """Whether the workflow asks somebody something."""
-    return any(True for _ in iter_asks(workflow.body))
-
-
-def iter_asks(block: tree.Block) -> Iterator[tree.Ask]:
-    """The questions of a block, those in branches and repetitions too."""
-    for statement in block.statements:
-        match statement:
-            case tree.Ask():
-                yield statement
-            case tree.If():
-                for _, branch in statement.branches:
-                    yield from iter_asks(branch)
-            case tree.ForEach():
-                yield from iter_asks(statement.body)
 
 
 class TroubleFault(RowFault):
@@ -361,38 +343,25 @@ def _joined_by_and(node: tree.Node) -> list[tree.Node]:
     return [node]
 
 
-def _keyed(
-    step: CompiledStep, context: RunContext, repetition: str
-) -> Generator[tuple[EffectKey, Effect], Receipt, Any]:
+def _keyed(step: CompiledStep, context: RunContext, repetition: str) -> Performing:
     """The step's effects, each with its key; answers what the step made."""
     context.scope.hides = step.hides
     call = StepCall(step, context, repetition)
     if context.trace is not None:
         context.trace.step(step.tree, step.key, repetition, call.resolved())
-    acting: Acting = step.tree.definition.act(call)
-    answer: Receipt | None = None
-    fault: RowFault | None = None
-    step_key = step.key
-    while True:
-        try:
-            effect = acting.throw(fault) if fault else acting.send(answer) if answer else next(acting)
-        except StopIteration as end:
-            context.scope.hides = False
-            return end.value
-        except RowFault:
-            context.scope.hides = False
-            raise
+
+    def to_key(effect: Effect) -> EffectKey:
         target = f"{effect.place} {effect.target}"
-        ordinal = context.ordinals.get((step_key, repetition, target), 0) + 1
-        context.ordinals[step_key, repetition, target] = ordinal
-        key = EffectKey(step_key, repetition, ordinal, target)
-        fault = None
-        try:
-            answer = yield key, effect
-        except WaitingFault:
-            raise
-        except RowFault as refused:
-            fault = refused
+        ordinal = context.ordinals.get((step.key, repetition, target), 0) + 1
+        context.ordinals[step.key, repetition, target] = ordinal
+        return EffectKey(step.key, repetition, ordinal, target)
+
+    made = None
+    try:
+        made = yield from with_keys(step.tree.definition.act(call), to_key)
+    finally:
+        context.scope.hides = False
+    return made
 
 
 def _gone(step: CompiledStep, context: RunContext, repetition: str, present: list[str]) -> list[str]:
@@ -418,11 +387,6 @@ def _run_all(actions: list[Action], context: RunContext, repetition: str) -> Per
 def _stop(context: RunContext, repetition: str) -> Performing:
     yield from ()
     raise _Stopped
-
-
-def reason_of(fault: RowFault) -> str:
-    """What `reason` says: the place and what is wrong, without the mend."""
-    return f"{fault.where}: {fault.message}" if fault.where else fault.message
 
 
 def _element_key(element: Any) -> str:

@@ -1,6 +1,7 @@
-"""The stage: the one seam through which steps read and write. This is the live one.
+"""The stage: the one seam through which steps read and write.
 
-Sheet effects stay pending until their file is saved; the calendars write a group at once.
+On the places themselves it is the live one; on rehearsed places, with a copy of the ledger, nothing is written. Effects
+on sheets stay pending until their file is saved; the other places write a group at once.
 """
 
 from __future__ import annotations
@@ -17,22 +18,15 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
 from whenvoca.calendars.state import event_key, split_key
+from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import THE_WEB, Effect, Receipt, deed_of
-from whenvoca.engine.ledger.protocol import Ledger, MadeThing
+from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.ledger.history import choose_runs
+from whenvoca.engine.ledger.protocol import JournalEntry, Ledger, MadeThing, RunRecord
 from whenvoca.engine.ledger.schedule import Claim
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import (
-    CalendarFace,
-    ChatFace,
-    OutboxFace,
-    Presence,
-    RowState,
-    SheetFace,
-    StoredEvent,
-    WebFace,
-)
+from whenvoca.engine.place_protocols import CalendarFace, Places, Presence, RowState, SheetFace, StoredEvent
 from whenvoca.engine.things.event import EventThing
 from whenvoca.engine.things.task import to_thing
 from whenvoca.engine.workspace.settings import Workspace
@@ -62,13 +56,8 @@ class Missing(Struct, frozen=True):
 class Stage(Protocol):
     """Where steps act."""
 
-    @property
-    def workspace(self) -> Workspace:
-        """The workspace's settings: its people, its zone, its habits."""
-
-    @property
-    def ledger(self) -> Ledger:
-        """The record that runs on this stage are kept in; a copy where it is rehearsed."""
+    workspace: Workspace  # its settings: its people, its zone, its habits
+    kinds: EffectKinds  # what there is to know of effects, by their verbs
 
     def person_of(self, name: str) -> Person | None:
         """The person of [people] of that name."""
@@ -112,61 +101,46 @@ class Stage(Protocol):
     def rooms_of(self, place: str) -> Sequence[str]:
         """The rooms of a chat."""
 
-    def made_row(self, place: str, lineage: str) -> MadeThing | None:
-        """The row that a mirror keeps for that lineage, by its key, as far as we know."""
+    def made(self, place: str, lineage: str) -> MadeThing | None:
+        """The newest event, task or row of that lineage, as far as we know."""
+
+    def runs(self, numbers: Sequence[int]) -> list[RunRecord]:
+        """These runs, newest first."""
+
+    def runs_to_undo(self, numbers: Sequence[int]) -> list[RunRecord]:
+        """These runs, and those that they set off, in the order in which they are undone. Raises RequestFault."""
+
+    def effects_of(self, run: int) -> list[JournalEntry]:
+        """What a run did, in order."""
+
+    def note_undone(self, run: int, record: RunRecord) -> None:
+        """Marks a run as undone by another one, and holds its subject until a person changes it."""
+
+    def recall(self, name: str) -> str:
+        """A text that was kept under that name, empty if there is none."""
+
+    def keep(self, name: str, text: str) -> None:
+        """Keeps a text under that name; at once, also where the run fails."""
 
     def outbox_names(self) -> list[str]:
         """The names of the places that letters can go out by."""
 
 
-class StagePlaces(Protocol):
-    """The places that a stage acts on, each kind by lower-case name."""
+class WorkspaceStage:
+    """The stage on a workspace's places, with the record that runs are kept in and the clock that they go by."""
 
-    @property
-    def calendars(self) -> Mapping[str, CalendarFace]:
-        """The calendars."""
-
-    @property
-    def tasks(self) -> Mapping[str, CalendarFace]:
-        """The lists of tasks."""
-
-    @property
-    def sheets(self) -> Mapping[str, SheetFace]:
-        """The sheets."""
-
-    @property
-    def chats(self) -> Mapping[str, ChatFace]:
-        """The chats."""
-
-    @property
-    def outboxes(self) -> Mapping[str, OutboxFace]:
-        """Where letters go out."""
-
-    @property
-    def web(self) -> WebFace:
-        """What calls web addresses."""
-
-
-class LiveStage:
-    """The stage that writes for real."""
-
-    def __init__(self, places: StagePlaces, ledger: Ledger, clock: Clock, workspace: Workspace) -> None:
-        self._places = places
-        self.workspace, self.ledger = workspace, ledger
-        sheets, self._calendars, self._chats, self._outboxes = (
-            places.sheets,
-            places.calendars,
-            places.chats,
-            places.outboxes,
-        )
+    def __init__(self, workspace: Workspace, places: Places, ledger: Ledger, clock: Clock, kinds: EffectKinds) -> None:
+        self.workspace, self.places, self.ledger, self.clock, self.kinds = workspace, places, ledger, clock, kinds
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
-        self._ledger = ledger
-        self._clock = clock
         self._dated: Mapping[str, CalendarFace] = together
         self._planned: dict[str, list[Event]] = {}
-        self._has_made: dict[str, bool] = {}  # by calendar, before this batch
+        self._has_made: dict[str, bool] = {}  # by calendar, before this group of runs
         self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
-        self._sheet = lru_cache(maxsize=None)(lambda name: sheets[name.lower()])
+        self._sheet = lru_cache(maxsize=None)(lambda name: places.sheets[name.lower()])
+
+    def on(self, places: Places, ledger: Ledger) -> WorkspaceStage:
+        """The same stage on other places, with another record: to rehearse, or on places opened afresh."""
+        return WorkspaceStage(self.workspace, places, ledger, self.clock, self.kinds)
 
     def calendar(self, name: str) -> CalendarFace:
         """The calendar of that name."""
@@ -178,11 +152,12 @@ class LiveStage:
 
     def calendar_names(self) -> list[str]:
         """The calendars of the workspace that this version can use."""
-        return [self.calendar(name).name for name in self._calendars]
+        return [self.calendar(name).name for name in self.places.calendars]
 
     def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
         """As the ledger remembers."""
-        return self._ledger.was_lost_since_made(place, subject, lineage.to_mark())
+        creating = [verb for verb in self.kinds if verb.startswith("create ")]
+        return self.ledger.was_lost_since_made(place, subject, lineage.to_mark(), creating)
 
     def find_event(self, place: str, key: str) -> StoredEvent | None:
         """The event of that key; an occurrence that was never changed is derived from its series."""
@@ -209,13 +184,13 @@ class LiveStage:
         """By the ledger first, else by our mark at the place."""
         calendar = self.calendar(place)
         mark = lineage.to_mark()
-        known = self._ledger.made(calendar.name, mark) if self._knows(calendar.name) else None
+        known = self.ledger.made(calendar.name, mark) if self._knows(calendar.name) else None
         if known is None:
             stored = calendar.find_marked(mark)
             if stored is None:
                 return Missing(1)
             number = _number_of(lineage, stored.event.uid)
-            if self._knows(calendar.name) and self._ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
+            if self._knows(calendar.name) and self.ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
                 return Missing(number + 1)  # its subject is called otherwise now: the mark is of before
             return ExistingThing(stored, number, is_untouched=False)
         stored = calendar.find_event(known.uid)
@@ -226,18 +201,16 @@ class LiveStage:
     def _knows(self, calendar: str) -> bool:
         """Whether the ledger knows of anything made there before this batch."""
         if calendar not in self._has_made:
-            self._has_made[calendar] = self._ledger.has_made(calendar)
+            self._has_made[calendar] = self.ledger.has_made(calendar)
         return self._has_made[calendar]
 
     def marks_made(self, place: str, prefix: str) -> Collection[str]:
         """By the ledger first, else by our marks at the place; rows carry none."""
         if place.lower() not in self._dated:
-            return self._ledger.marks_made(self.sheet(place).name, prefix)
+            return self.ledger.marks_made(self.sheet(place).name, prefix)
         calendar = self.calendar(place)
         return (
-            self._ledger.marks_made(calendar.name, prefix)
-            if self._knows(calendar.name)
-            else calendar.find_marks(prefix)
+            self.ledger.marks_made(calendar.name, prefix) if self._knows(calendar.name) else calendar.find_marks(prefix)
         )
 
     def find_clashes(self, place: str, event: Event) -> list[Event]:
@@ -262,7 +235,7 @@ class LiveStage:
 
     def plan(self, effect: Effect) -> None:
         """Notes an event that is about to be made, so that later rows of the batch see it."""
-        if effect.event is not None and deed_of(effect.verb) == "create":
+        if effect.event is not None and effect.action == "create":
             self._planned.setdefault(effect.place, []).append(effect.event)
 
     def apply(self, numbered: Sequence[tuple[int, Effect]], stamp: datetime) -> list[Receipt | WhenvocaError]:
@@ -272,41 +245,30 @@ class LiveStage:
         for number, effect in numbered:
             groups.setdefault(effect.place, []).append((number, effect))
         for place, group in groups.items():
-            if (face := self._writer(place.lower())) is not None:
-                effects = [effect for _, effect in group]
-                try:
-                    answers = face.apply(effects, stamp)
-                except PlaceTrouble as trouble:
-                    answers = [trouble] * len(effects)
-                results |= {number: answer for (number, _), answer in zip(group, answers, strict=True)}
-            else:
-                for number, effect in group:
-                    results[number] = self._pend(number, effect)
+            if (writer := self.places.writer(place.lower())) is None:
+                results |= {number: self._pend(number, effect) for number, effect in group}
+                continue
+            effects = [effect for _, effect in group]
+            try:
+                answers = writer.apply(effects, stamp)
+            except PlaceTrouble as trouble:
+                answers = [trouble] * len(effects)
+            results |= {number: answer for (number, _), answer in zip(group, answers, strict=True)}
         self._planned.clear()
         return [results[number] for number, _ in numbered]
 
-    def _writer(self, name: str) -> CalendarFace | ChatFace | OutboxFace | WebFace | None:
-        """The place of that name that writes at once; None for a sheet."""
-        if name == THE_WEB:
-            return self._places.web
-        for faces in (self._dated, self._chats, self._outboxes):
-            if name in faces:
-                found: CalendarFace | ChatFace | OutboxFace = faces[name]
-                return found
-        return None
-
     def presence_of(self, place: str, person: Person) -> Presence:
         """What a person shows in a chat now."""
-        return self._chats[place.lower()].presence_of(person)
+        return self.places.chats[place.lower()].presence_of(person)
 
     def claims_on(self, place: str, person: Person) -> list[Claim]:
         """As the ledger remembers."""
-        return self._ledger.claims(self._chats[place.lower()].name, person.name.lower())
+        return self.ledger.claims(self.places.chats[place.lower()].name, person.name.lower())
 
     def presence_before(self, place: str, person: Person) -> Presence | None:
         """As the ledger remembers, unless what shows now is no longer what we wrote."""
-        chat = self._chats[place.lower()]
-        known = self._ledger.presence(chat.name, person.name.lower())
+        chat = self.places.chats[place.lower()]
+        known = self.ledger.presence(chat.name, person.name.lower())
         return Presence.of(known[0]) if known and chat.presence_of(person) == Presence.of(known[1]) else None
 
     def person_of(self, name: str) -> Person | None:
@@ -315,23 +277,47 @@ class LiveStage:
 
     def keep_showing(self, place: str, person: Person, presence: Presence) -> None:
         """Shows again what a claim says, after the program was off."""
-        self._chats[place.lower()].keep_showing(person, presence)
+        self.places.chats[place.lower()].keep_showing(person, presence)
 
     def has_chat(self, place: str) -> bool:
         """Whether the workspace has that chat."""
-        return place.lower() in self._chats
+        return place.lower() in self.places.chats
 
     def rooms_of(self, place: str) -> Sequence[str]:
         """The rooms of a chat."""
-        return self._chats[place.lower()].rooms
+        return self.places.chats[place.lower()].rooms
 
-    def made_row(self, place: str, lineage: str) -> MadeThing | None:
+    def made(self, place: str, lineage: str) -> MadeThing | None:
         """As the ledger remembers."""
-        return self._ledger.made(place, lineage)
+        return self.ledger.made(place, lineage)
+
+    def runs(self, numbers: Sequence[int]) -> list[RunRecord]:
+        """As the ledger remembers."""
+        return self.ledger.runs(numbers=numbers, limit=len(numbers))
+
+    def runs_to_undo(self, numbers: Sequence[int]) -> list[RunRecord]:
+        """As the ledger remembers."""
+        return choose_runs(self.ledger, numbers)
+
+    def effects_of(self, run: int) -> list[JournalEntry]:
+        """As the ledger remembers."""
+        return self.ledger.effects_done(run)
+
+    def note_undone(self, run: int, record: RunRecord) -> None:
+        """In the ledger."""
+        self.ledger.note_undone(run, record)
+
+    def recall(self, name: str) -> str:
+        """As the ledger remembers."""
+        return self.ledger.meta(name)
+
+    def keep(self, name: str, text: str) -> None:
+        """In the ledger."""
+        self.ledger.set_meta(name, text)
 
     def outbox_names(self) -> list[str]:
         """The outboxes of the workspace."""
-        return [self._outboxes[name].name for name in self._outboxes]
+        return [outbox.name for outbox in self.places.outboxes.values()]
 
     def _pend(self, number: int, effect: Effect) -> Receipt | WhenvocaError:
         try:

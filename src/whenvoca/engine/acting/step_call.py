@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Sequence
 from copy import copy
 from datetime import date, datetime, time
 from typing import Any, Protocol
@@ -10,11 +10,10 @@ from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
 
+from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.stage import Stage
-from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.lineage import Lineage
-from whenvoca.engine.people import People
 from whenvoca.engine.place_protocols import Found
 from whenvoca.errors import RequestFault, RowFault
 from whenvoca.language import tree
@@ -25,20 +24,15 @@ from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
 from whenvoca.values.zones import load_zone
 
-Acting = Generator[Effect, Receipt, Any]
-Performing = Generator[tuple[EffectKey, Effect], Receipt, None]
-
 
 class RunContext(Struct):
     """What one run acts with."""
 
     stage: Stage
     scope: Scope
-    root: str
     workflow: str  # the identity, not the file's name
     subject_key: str
     subject_place: str
-    people: People
     run: int = 0  # its number
     sequence: int = 0  # of the observation that this is about
     is_set: bool = True  # the subject makes identities, else the occurrence
@@ -85,7 +79,7 @@ class StepCall:
         self._context = context
         self.repetition = repetition
         self.stage = context.stage
-        self.people = context.people
+        self.people = context.stage.workspace.people
         self.definition = step.tree.definition
         self.scope = context.scope
         if step.rules_zone and not is_empty(zone := self.value("zone")):
@@ -122,7 +116,7 @@ class StepCall:
     @property
     def root(self) -> str:
         """The root of identities."""
-        return self._context.root
+        return self.stage.workspace.root
 
     @property
     def named(self) -> Any:
@@ -231,7 +225,7 @@ class StepCall:
         c = self._context
         step = f"{self._step.number} {self._step.tree.path}"
         context = f"{c.subject_place} {c.subject_key}#{c.sequence}"
-        return Lineage(c.root, c.workflow, context, step, f"{self.repetition} {what}").to_uid(1)
+        return Lineage(self.root, c.workflow, context, step, f"{self.repetition} {what}").to_uid(1)
 
     def follows(self, word: str) -> tuple[str, str, str] | None:
         """The event whose start or end the field names, as (calendar, key, field): what is set until then follows
@@ -269,7 +263,7 @@ class StepCall:
             c = self._context
             by_subject = c.is_set or self.definition.is_mirror
             subject = c.subject_key if by_subject else f"{c.subject_key}#{c.sequence}"
-            self._lineage = Lineage(c.root, c.workflow, subject, self._step.path, self.repetition)
+            self._lineage = Lineage(self.root, c.workflow, subject, self._step.path, self.repetition)
         return self._lineage
 
     def lineage_of(self, mark: str) -> Lineage | None:

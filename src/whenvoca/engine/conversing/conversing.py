@@ -29,7 +29,6 @@ from whenvoca.engine.ledger.protocol import RunRecord
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import MovedOn, StoredEvent
-from whenvoca.engine.undoing.inverse_effects import choose_runs
 from whenvoca.errors import RequestFault, RowFault
 from whenvoca.speech.context import IS_PAST
 from whenvoca.speech.reading import understand
@@ -109,7 +108,7 @@ class Conversation:
         """Decides what a text asks for. Nothing is done or remembered yet."""
         agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
         around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
-        self.memory = recall(self._stage.ledger.meta(self.key), around)
+        self.memory = recall(self._stage.recall(self.key), around)
         request = understand(text, replace(around, last=self.memory.last, pending=self.memory.pending))
         pending = self.memory.pending
         if pending is not None and pending.missing == ["calendar"] and (home := self._calendar_named(text)):
@@ -141,7 +140,7 @@ class Conversation:
             memory.runs = [*[each for each in memory.runs if each != run], run]
         memory.pending = request if request.question and not deed.asker[0] else None
         memory.asker = ("", "")
-        self._stage.ledger.set_meta(self.key, memory.to_text(now))
+        self._stage.keep(self.key, memory.to_text(now))
 
     # --- deciding
 
@@ -218,7 +217,7 @@ class Conversation:
         """Puts the question of a deed to another person, in their own conversation with us; answers what they are
         told."""
         memory = Memory(pending=deed.request, asker=(self.who, self.room))
-        self._stage.ledger.set_meta(f"talk {approver.name.lower()} ", memory.to_text(now))
+        self._stage.keep(f"talk {approver.name.lower()} ", memory.to_text(now))
         return f"{self.who} asks: {deed.request.question}"
 
     def _do(self, request: Request) -> Deed:
@@ -243,7 +242,7 @@ class Conversation:
     def _undo(self, request: Request) -> Deed:
         for number in reversed(self.memory.runs):
             try:
-                records = choose_runs(self._stage.ledger, [number])
+                records = self._stage.runs_to_undo([number])
             except RequestFault:
                 continue
             return Deed(request, f"Taken back: {_label_of(records[-1])}.", undoes=[each.number for each in records])

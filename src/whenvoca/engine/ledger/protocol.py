@@ -195,13 +195,13 @@ class Ledger(Schedule, Protocol):
         """Observations by number."""
 
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
-        """Subjects whose newest ended run failed or was undone, each with the row effects that stand of it."""
+        """Subjects whose newest ended run failed or was undone, each with what was done in it."""
 
     def count_unanswered(self, workflow: str) -> int:
         """How many subjects' newest ended run failed, and was not taken back."""
 
     def failed_writes_before(self, record: RunRecord) -> list[Effect]:
-        """The row effects that stood of failed runs about its subject when the run began."""
+        """What failed runs about its subject had done when the run began."""
 
     def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
         """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from
@@ -292,8 +292,8 @@ class Ledger(Schedule, Protocol):
     def made(self, place: str, lineage: str) -> MadeThing | None:
         """The newest thing of a lineage that we know of."""
 
-    def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
-        """Whether a subject went after the newest thing of that lineage was made of it."""
+    def was_lost_since_made(self, place: str, subject: str, lineage: str, making: Sequence[str]) -> bool:
+        """Whether a subject went after the newest thing of that lineage was made of it, by an effect of these verbs."""
 
     def mark_of(self, place: str, uid: str) -> str:
         """The lineage of the thing of that UID as the ledger knows it, empty if it does not."""

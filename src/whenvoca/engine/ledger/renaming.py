@@ -28,20 +28,20 @@ class SqliteRenaming(SqliteFile):
             }
             self._db.execute("CREATE TEMP TABLE renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL) WITHOUT ROWID")
             self._db.executemany("INSERT INTO renamed VALUES (?,?)", names.items())
-            for table, column, more in (
-                ("observations", "subject", ""),
-                ("standing", "subject", ""),
-                ("occurrences", "subject", ""),
-                ("runs", "subject", ""),
-                ("effects", "target", "AND verb IN ('change row','delete row')"),
+            for table, column in (
+                ("observations", "subject"),
+                ("standing", "subject"),
+                ("occurrences", "subject"),
+                ("runs", "subject"),
+                ("effects", "target"),
             ):
                 self._db.execute(
                     f"UPDATE {table} SET {column}=?||(SELECT new FROM renamed WHERE old={column}) "
-                    f"WHERE place=? AND {column} IN (SELECT old FROM renamed) {more}",
+                    f"WHERE place=? AND {column} IN (SELECT old FROM renamed)",
                     (_ASIDE, place),
                 )
                 self._db.execute(
-                    f"UPDATE {table} SET {column}=substr({column},2) WHERE place=? AND substr({column},1,1)=? {more}",
+                    f"UPDATE {table} SET {column}=substr({column},2) WHERE place=? AND substr({column},1,1)=?",
                     (place, _ASIDE),
                 )
             self._db.execute("DROP TABLE temp.renamed")

@@ -2,25 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
 
 from msgspec import Struct
 
-from whenvoca.engine.effects import ALTERING, TAKING_AWAY, Effect
+from whenvoca.engine.acting.effect_kind import EffectKinds
+from whenvoca.engine.effects import Effect
 from whenvoca.language import tree
-from whenvoca.language.circles import iter_steps
+from whenvoca.language.blocks import iter_statements
 
-DEFAULT_DELETIONS = 20
 _FEWEST_HALVED = 5  # fewer lost rows are an edit, however short the sheet
-DEFAULT_TOLD = 50  # letters, messages or calls
-_COUNTED = {
-    "deletion": TAKING_AWAY,
-    "change": ALTERING,
-    "letter": ("send letter",),
-    "message": ("send message",),
-    "call": ("call",),
-}
+_DEFAULTS = {"deletion": 20}
+DEFAULT_TOLD = 50  # of what is told to others: letters, messages, calls
+_UNLIMITED = ("change",)  # unless the workflow says how many
 
 
 class Held(Struct, frozen=True):
@@ -47,59 +42,49 @@ class Held(Struct, frozen=True):
         return f"{self.workflow}: {self.count} {noun} at once, and its brake allows {self.limit}"
 
 
-def limits_of(workflow: tree.Workflow) -> dict[str, int]:
-    """How many deletions or changes a batch may make without a yes."""
-    limits = {"deletion": DEFAULT_DELETIONS, "letter": DEFAULT_TOLD, "message": DEFAULT_TOLD, "call": DEFAULT_TOLD}
-    limits |= {brake.what: brake.limit for brake in workflow.settings.brakes if brake.what in _COUNTED}
-    return limits
+def limits_of(workflow: tree.Workflow, kinds: EffectKinds) -> dict[str, int]:
+    """How much of what a group of runs may do without a yes, by what the brake counts."""
+    limits = {word: DEFAULT_TOLD for word in kinds.brake_words if word not in _UNLIMITED}
+    limits = _DEFAULTS | {word: limit for word, limit in limits.items() if word not in _DEFAULTS}
+    return limits | {brake.what: brake.limit for brake in workflow.settings.brakes if brake.what in kinds.brake_words}
 
 
 def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int, leaving: Callable[[], int]) -> bool:
-    """Whether a batch of that many runs could pass a limit; where it could not, it need not be rehearsed.
+    """Whether that many runs could pass a limit; where they could not, they need not be rehearsed.
 
     ``leaving`` counts the subjects that are not in the set: a mirror deletes for no other.
     """
-    steps = list(iter_steps(workflow))
-    if "change" in limits and waiting:
-        return True
-    if waiting and any(_could_tell_more(workflow, what, limit, waiting) for what, limit in limits.items()):
-        return True
-    deleting = [step for step in steps if step.definition.deletes]
-    if not deleting or not waiting:
+    if not waiting:
         return False
-    repeated = {id(step) for step in _repeated_steps(workflow.body)}  # their elements go without their subject
-    if all(step.definition.is_mirror and id(step) not in repeated for step in deleting):
+    steps = [
+        (statement, repeated)
+        for block in (workflow.body, workflow.on_failure)
+        for statement, repeated in iter_statements(block)
+        if isinstance(statement, tree.Step)
+    ]
+    if "change" in limits or any(
+        _could_tell_more(steps, what, limit, waiting)
+        for what, limit in limits.items()
+        if what not in ("deletion", "change")
+    ):
+        return True
+    deleting = [(step, repeated) for step, repeated in steps if _counts(step, "deletion")]
+    if not deleting:
+        return False
+    if all(step.definition.is_mirror and not repeated for step, repeated in deleting):
         return waiting * len(deleting) > limits["deletion"] and leaving() * len(deleting) > limits["deletion"]
-    return True
+    return True  # the elements of a repetition go without their subject
 
 
-def _could_tell_more(workflow: tree.Workflow, what: str, limit: int, waiting: int) -> bool:
-    """Whether that many runs could send more letters, messages or calls than that: in a repetition, or to a list,
-    nobody knows."""
-    telling = [step for step in iter_steps(workflow) if step.definition.verb.startswith(("send " + what, what))]
-    repeated = {id(step) for step in _repeated_steps(workflow.body)}
-    many = [step for step in telling if id(step) in repeated or not _is_one(step)]
-    return bool(many) or len(telling) * waiting > limit
+def _counts(step: tree.Step, what: str) -> bool:
+    """Whether the step may write what the brake counts so."""
+    return any(what in kind.counts_as for kind in step.definition.effects)
 
 
-def _repeated_steps(block: tree.Block) -> Iterator[tree.Step]:
-    for statement in block.statements:
-        if isinstance(statement, tree.ForEach):
-            yield from (step for step in _steps_of(statement.body))
-        elif isinstance(statement, tree.If):
-            for _, branch in statement.branches:
-                yield from _repeated_steps(branch)
-
-
-def _steps_of(block: tree.Block) -> Iterator[tree.Step]:
-    for statement in block.statements:
-        if isinstance(statement, tree.Step):
-            yield statement
-        elif isinstance(statement, tree.If):
-            for _, branch in statement.branches:
-                yield from _steps_of(branch)
-        elif isinstance(statement, tree.ForEach):
-            yield from _steps_of(statement.body)
+def _could_tell_more(steps: Sequence[tuple[tree.Step, bool]], what: str, limit: int, waiting: int) -> bool:
+    """Whether that many runs could tell more than that: in a repetition, or to a list, nobody knows."""
+    telling = [(step, repeated) for step, repeated in steps if _counts(step, what)]
+    return any(repeated or not _is_one(step) for step, repeated in telling) or len(telling) * waiting > limit
 
 
 def _is_one(step: tree.Step) -> bool:
@@ -115,25 +100,21 @@ def is_halved(lost: int, left: int) -> bool:
 
 def to_held(
     workflow: str,
+    kinds: EffectKinds,
     limits: Mapping[str, int],
     effects: Sequence[Effect],
-    orphans: int,
+    orphans: int = 0,
     *,
     halved: bool = False,
     recent: Mapping[str, int] = MappingProxyType({}),
 ) -> Held | None:
     """What is held of these effects, None if they pass no limit and the source is not cut. ``recent`` counts what was
-    done in the last minutes already, where batches follow each other by themselves."""
+    done in the last minutes already, where groups of runs follow each other by themselves."""
     for what, limit in limits.items():
         before = recent.get(what, 0)
-        counted = tuple(effect for effect in effects if effect.verb in _COUNTED[what])
+        counted = tuple(effect for effect in effects if what in kinds.of(effect).counts_as)
         is_odd = what == "deletion" and counted and (orphans or halved)
         if (counted and len(counted) + before > limit) or is_odd:
             is_cut = halved and len(counted) + before <= limit
             return Held(workflow, what, len(counted) + before, limit, counted, orphans, is_cut)
     return None
-
-
-def kinds_counted() -> Mapping[str, tuple[str, ...]]:
-    """What the brake counts, each with the verbs of its effects."""
-    return _COUNTED

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from whenvoca.calendars.state import split_key
-from whenvoca.engine.effects import Effect, Receipt, deed_of, noun_of
+from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.place_protocols import CalendarFace
 from whenvoca.engine.seeing.observing import state_changes
@@ -21,7 +21,7 @@ def note_own_events(
     """Enters our own writes to calendars that are observed into their log, with the run that made them."""
     by_calendar: dict[str, dict[str, tuple[Effect, Receipt, int]]] = {}
     for effect, receipt, run in written:
-        if deed_of(effect.verb) != "take" and noun_of(effect.verb) in ("event", "task"):
+        if effect.action != "take" and effect.noun in ("event", "task"):
             by_calendar.setdefault(effect.place, {})[split_key(effect.target)[0]] = (effect, receipt, run)
     for place, by_uid in by_calendar.items():
         cursor = ledger.cursor(place)
@@ -35,7 +35,7 @@ def note_own_events(
                 fresh[found[0]] = found[1]
             elif uid in names:
                 gone.append(names[uid])
-            if deed_of(effect.verb) == "create" and effect.event is not None:
+            if effect.action == "create" and effect.event is not None:
                 events = [effect.event]
             else:
                 stored = calendar.find_event(uid) if found is not None else None

@@ -16,20 +16,18 @@ from msgspec import Struct
 
 from whenvoca.calendars.event import Event, to_start
 from whenvoca.calendars.state import from_state
-from whenvoca.engine.acting.stage import LiveStage
+from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.protocol import Ledger, Occurrence
 from whenvoca.engine.ledger.schedule import Claim
-from whenvoca.engine.people import People
 from whenvoca.engine.place_protocols import Presence
 from whenvoca.engine.seeing.event_state import event_now
 from whenvoca.errors import PlaceTrouble, RowFault
 
-VERBS = ("set presence", "restore presence")
 
-
-def note_presence(ledger: Ledger, number: int, run: int, workflow: str, effect: Effect) -> None:
+def note_presence(ledger: Ledger, number: int, occurrence: Occurrence, effect: Effect) -> None:
     """After a presence effect was applied: its claim, or the end of those that there were."""
+    run, workflow = occurrence.run, occurrence.workflow
     place, person = effect.place, effect.target
     standing = ledger.claims(place, person)
     after = effect.after or {}
@@ -58,13 +56,14 @@ class PresenceChange(Struct, frozen=True):
     shown: Presence | None  # what we show from now on; None: nothing more
 
 
-def presence_changes(ledger: Ledger, stage: LiveStage, people: People, now: datetime) -> list[PresenceChange]:
+def presence_changes(stage: WorkspaceStage) -> list[PresenceChange]:
     """Whose presence has to change by now, and to what. Moves the ends of claims whose event has moved."""
+    ledger, people, now = stage.ledger, stage.workspace.people, stage.clock.now()
     by_person: dict[tuple[str, str], list[Claim]] = {}
     for claim in ledger.claims():
         if not stage.has_chat(claim.place):
             continue
-        by_person.setdefault((claim.place, claim.person), []).append(_following(ledger, stage, claim))
+        by_person.setdefault((claim.place, claim.person), []).append(_following(stage, claim))
     found = []
     for (place, name), claims in by_person.items():
         ended = tuple(each for each in claims if not each.until or datetime.fromisoformat(each.until) <= now)
@@ -73,7 +72,7 @@ def presence_changes(ledger: Ledger, stage: LiveStage, people: People, now: date
             with suppress(PlaceTrouble, RowFault):  # told where it is set; here it is only shown again
                 stage.keep_showing(place, person, Presence.of(known[1]))
         if ended:
-            found.append(_presence_change(ledger, stage, people, place, name, claims, ended))
+            found.append(_presence_change(stage, place, name, claims, ended))
     return found
 
 
@@ -83,8 +82,9 @@ def next_end(ledger: Ledger) -> datetime | None:
     return min(ends, default=None)
 
 
-def _following(ledger: Ledger, stage: LiveStage, claim: Claim) -> Claim:
+def _following(stage: WorkspaceStage, claim: Claim) -> Claim:
     """The claim with the end that its event has now; without any where the event is gone."""
+    ledger = stage.ledger
     if not claim.event_key or not ledger.cursor(claim.event_place):
         return claim
     zone = stage.calendar(claim.event_place).zone
@@ -113,16 +113,10 @@ def _following(ledger: Ledger, stage: LiveStage, claim: Claim) -> Claim:
 
 
 def _presence_change(
-    ledger: Ledger,
-    stage: LiveStage,
-    people: People,
-    place: str,
-    name: str,
-    claims: Sequence[Claim],
-    ended: tuple[Claim, ...],
+    stage: WorkspaceStage, place: str, name: str, claims: Sequence[Claim], ended: tuple[Claim, ...]
 ) -> PresenceChange:
-    person = people.find(name)
-    known = ledger.presence(place, name)
+    person = stage.person_of(name)
+    known = stage.ledger.presence(place, name)
     left = [each for each in claims if each not in ended]
     if person is None or known is None:
         return PresenceChange(place, name, ended, None, None)

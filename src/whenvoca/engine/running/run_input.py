@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from datetime import datetime
-from zoneinfo import ZoneInfo
 
 from whenvoca.engine.acting.program import Program
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.protocol import Observation, Occurrence
-from whenvoca.engine.place_protocols import RowState
-from whenvoca.engine.seeing.sources import SheetSource, Source
+from whenvoca.engine.place_protocols import RowState, Source
+from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.errors import RowFault
 from whenvoca.language.evaluation import Scope
 
@@ -17,12 +16,9 @@ from whenvoca.language.evaluation import Scope
 def why_dropped(program: Program, occurrence: Occurrence, now: RowState | None, *, is_in: bool) -> str:
     """Why an occurrence needs no run any more, empty if it does."""
     trigger = program.workflow.trigger
-    assert trigger is not None
     if program.is_mirror:
         return ""
-    if trigger.definition.watches in ("starts", "ends"):
-        return "its event is gone" if now is None else "" if is_in else "its event left the set"
-    if trigger.is_set:
+    if trigger.is_set or trigger.definition.strategy.is_timed:
         word = trigger.definition.subject
         return f"its {word} is gone" if now is None else "" if is_in else f"its {word} left the set"
     return "it came back" if occurrence.happened == "lost" and is_in else ""
@@ -33,32 +29,22 @@ def subject_state(
 ) -> RowState:
     """What the run is about: a set's or mirror's subject as it is now, what was lost as it last was, else what was
     seen; rows as they are now, so that a correction counts."""
-    trigger = program.workflow.trigger
-    assert trigger is not None
     last = (seen.new or seen.old) if seen else None
     if occurrence.happened == "lost" and seen is not None and not program.is_mirror:
         return seen.old or now or {}
-    if trigger.is_set or program.is_mirror or isinstance(source, SheetSource):
+    if program.workflow.trigger.is_set or program.is_mirror or source.takes_current:
         return now or last or {}
     return last or now or {}
 
 
 def describe_start(
-    program: Program,
-    occurrence: Occurrence,
-    source: Source,
-    seen: Observation | None,
-    zone: ZoneInfo | None,
-    failed: list[Effect],
+    opened: OpenProgram, occurrence: Occurrence, source: Source, seen: Observation | None, failed: list[Effect]
 ) -> tuple[Scope, RowState]:
     """What a run began with, as far as it is still known: its subject as it was seen then, without what runs before it
     wrote that failed."""
-    trigger = program.workflow.trigger
-    assert trigger is not None
     state = (seen.new or seen.old if seen else None) or source.current(occurrence.subject) or {}
-    state = source.unwritten(state, failed)
-    at = datetime.fromisoformat(occurrence.at)
-    scope = Scope(source.thing(occurrence.subject, state), trigger.definition.subject, at, zone or source.zone)
+    state = source.unwritten(occurrence.subject, state, failed)
+    scope = opened.scope_of(source, occurrence.subject, state, datetime.fromisoformat(occurrence.at))
     add_change_words(scope, occurrence, source, seen)
     return scope, state
 

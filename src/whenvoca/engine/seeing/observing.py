@@ -1,48 +1,32 @@
-"""Seeing: what changed at a place since it was last looked at, and which workflows that is an occurrence for."""
+"""Observing: what changed at a place since it was last looked at enters its log."""
 
 from __future__ import annotations
 
-import hashlib
 import json
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from msgspec import Struct, field
-
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, to_state
-from whenvoca.engine.acting.program import Program
-from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.protocol import Ledger, Observation, Occurrence, StateChange
+from whenvoca.engine.ledger.protocol import Ledger, StateChange
 from whenvoca.engine.place_protocols import (
     CalendarChanges,
     CalendarFace,
     ChatFace,
     Heard,
+    Noticed,
     Resource,
     RowState,
     SheetFace,
 )
 from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.engine.seeing.rekeying import follow_keys
-from whenvoca.engine.seeing.sources import Source
-from whenvoca.engine.seeing.starts import TakenUp
-from whenvoca.errors import RowFault
-from whenvoca.language.evaluation import Scope
-from whenvoca.language.inference import fold_name
 
 KEPT = timedelta(days=90)  # so long messages are remembered
 LONGEST_TEXT = 10_000  # signs of a message that are kept
-
-
-class Noticed(Struct):
-    """What a look at a place brought: subjects that cannot be taken up, and rows that wait for their key."""
-
-    faults: list[str] = field(default_factory=list)
-    waits: list[str] = field(default_factory=list)
 
 
 # --- sheets
@@ -197,142 +181,3 @@ def _said(message: Heard) -> dict[str, Any]:
         "names": ", ".join(message.names),
     }
     return {name: value for name, value in found.items() if value}
-
-
-# --- what is an occurrence
-
-
-def take_up(
-    ledger: Ledger,
-    program: Program,
-    source: Source,
-    now: datetime,
-    zone: ZoneInfo,
-    written: Sequence[str] = (),
-    made: Callable[[], Mapping[str, str]] = dict,
-) -> TakenUp:
-    """Finds the occurrences of a workflow among what it has not looked at yet, and moves its reader on.
-
-    ``written`` are the columns that the workflow writes: they make no row changed. ``made`` tells what a mirror has
-    made, by subject: it is asked where the workflow looks for the first time, or is not what it was.
-    """
-    identity, trigger = program.workflow.identity, program.workflow.trigger
-    assert trigger is not None
-    reader = ledger.reader(identity, source.name)
-    last = ledger.last_sequence(source.name)
-    tell = _Telling(program, source, now, zone, {fold_name(word) for word in written})
-    signature = _signature(program) if tell.is_mirror else ""
-    taken = TakenUp()
-    if reader is not None and reader.sequence >= last and reader.signature == signature:
-        return taken
-    source.prepare()
-    with ledger.transaction():
-        found: Iterator[Occurrence]
-        if reader is None:
-            existing = trigger.definition.existing_by_default if trigger.existing is None else trigger.existing
-            found = tell.of_standing(ledger, set(made())) if existing or tell.is_mirror else iter(())
-        elif reader.signature != signature:
-            found = tell.of_standing(ledger, set(made()))
-        else:
-            found = tell.of_observations(ledger, reader.sequence, taken)
-        is_other = reader is not None and reader.signature != signature
-        taken.new = ledger.add_occurrences(found, once=tell.is_by_subject, revive=is_other)
-        ledger.set_reader(identity, source.name, last, signature)
-    return taken
-
-
-def _signature(program: Program) -> str:
-    """What a mirror is: another one looks at all its subjects anew."""
-    return hashlib.sha256(program.workflow.text.encode()).hexdigest()[:16]
-
-
-class _Telling:
-    """Tells what an observation is for one workflow."""
-
-    def __init__(self, program: Program, source: Source, now: datetime, zone: ZoneInfo, written: set[str]) -> None:
-        trigger = program.workflow.trigger
-        assert trigger is not None
-        self._identity = program.workflow.identity
-        self._happenings = trigger.happenings
-        self._fields = {fold_name(each.word) for each in trigger.fields}
-        self._written = written
-        self._where = program.where
-        self._source = source
-        self._word = trigger.definition.subject
-        self._now, self._zone, self._at = now, zone, now.isoformat()
-        self.is_mirror = program.is_mirror
-        self.is_by_subject = trigger.is_set or program.is_mirror
-
-    def is_in(self, subject: str, state: RowState | None, *, doubtful: bool = True) -> bool:
-        """Whether it is in the set; ``doubtful`` where a cell gives no answer, so that its run tells why."""
-        if state is None:
-            return False
-        try:
-            return self._where(Scope(self._source.thing(subject, state), self._word, self._now, self._zone))
-        except RowFault:
-            return doubtful
-
-    def of_standing(self, ledger: Ledger, made: set[str]) -> Iterator[Occurrence]:
-        """What was there before the workflow's first run; for a mirror also what it made of subjects that are gone."""
-        for subject, sequence in ledger.standing_sequences(self._source.name):
-            state = self._source.current(subject)
-            if self.is_in(subject, state):
-                made.discard(subject)
-                if "gained" in self._happenings:
-                    yield self._occurrence(subject, sequence, "gained", state)
-        for subject in sorted(made):
-            yield self._occurrence(subject, ledger.last_sequence(self._source.name), "orphaned", None)
-
-    def of_observations(self, ledger: Ledger, reader: int, taken: TakenUp) -> Iterator[Occurrence]:
-        """What happened since the workflow last looked."""
-        failed = ledger.failed_writes(self._identity)
-        for seen in ledger.observations(self._source.name, reader, but_by=self._identity):
-            happened = self._what_happened(seen, failed.get(seen.subject))
-            if happened not in self._happenings:
-                continue
-            chain = (*seen.chain, seen.cause_workflow) if seen.cause_workflow else ()
-            if self._identity in chain:
-                said = " → ".join([*chain[chain.index(self._identity) :], self._identity])
-                label = self._source.label(seen.subject, seen.new or seen.old)
-                taken.circles.append(f"{label}: {said} would go round without end; stopped here")
-                continue
-            yield self._occurrence(seen.subject, seen.sequence, happened, seen.new or seen.old, chain)
-
-    def _occurrence(
-        self, subject: str, sequence: int, happened: str, state: RowState | None, chain: tuple[str, ...] = ()
-    ) -> Occurrence:
-        return Occurrence(
-            self._identity,
-            self._source.name,
-            subject,
-            sequence,
-            self._at,
-            happened,
-            chain,
-            label=self._source.label(subject, state),
-        )
-
-    def _what_happened(self, seen: Observation, failed: list[Effect] | None) -> str:
-        """Whether the subject came into the set, changed in it or left it; after a failed run, whether a person
-        corrected it: what that run wrote does not count."""
-        old, new = seen.old, seen.new
-        if failed is not None:
-            old = None if old is None else self._source.unwritten(old, failed)
-            new = None if new is None else self._source.unwritten(new, failed)
-        is_in = self.is_in(seen.subject, new)
-        was_in = self.is_in(seen.subject, old, doubtful=False)
-        if failed is not None and is_in:
-            return "gained" if "gained" in self._happenings else "changed"
-        if is_in and was_in:
-            assert old is not None
-            assert new is not None
-            return "changed" if self._counts(old, new) else ""
-        return "gained" if is_in else "lost" if was_in else ""
-
-    def _counts(self, old: RowState, new: RowState) -> bool:
-        """Whether a change counts: in a field that `fields` names, else in any that the workflow does not write
-        itself."""
-        if "changed" not in self._happenings:
-            return False
-        fields = {fold_name(change.word) for change in self._source.changes(old, new)}
-        return bool(fields & self._fields if self._fields else fields - self._written)

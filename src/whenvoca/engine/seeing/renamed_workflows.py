@@ -39,7 +39,7 @@ def find_renamed(ledger: Ledger, workflows: Sequence[tree.Workflow], standing: C
     found = []
     for workflow in workflows:
         trigger = workflow.trigger
-        if trigger is None or workflow.identity in looked:
+        if workflow.identity in looked:
             continue
         mine = {place.lower() for place in trigger.places}
         before = next((name for name, places in gone.items() if mine and {each.lower() for each in places} == mine), "")

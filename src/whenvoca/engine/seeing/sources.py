@@ -1,85 +1,94 @@
-"""Where subjects come from: sheets, calendars and chats as a trigger sees them, one face for all."""
+"""Where subjects come from: sheets, calendars and chats as a trigger sees them."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any, Protocol
+from collections.abc import Collection, Mapping
+from datetime import datetime, timedelta
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import changed_fields
-from whenvoca.calendars.state import from_state, split_key
+from whenvoca.calendars.state import event_key, from_state, split_key
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.place_protocols import CalendarFace, ChatFace, RowState, SheetFace
+from whenvoca.engine.place_protocols import CalendarFace, Change, ChatFace, Noticed, RowState, SheetFace
 from whenvoca.engine.seeing.event_state import event_now
+from whenvoca.engine.seeing.observing import observe_calendar, observe_chat, observe_sheet
 from whenvoca.engine.things.event import EVENT_FIELDS
 from whenvoca.engine.things.message import MESSAGE_FIELDS, MessageThing
 from whenvoca.engine.things.task import TASK_FIELDS, to_thing
+from whenvoca.errors import RequestFault
 from whenvoca.language.evaluation import Thing
 from whenvoca.language.inference import fold_name
 from whenvoca.values.columns import Unread
 from whenvoca.values.kinds import show_raw
+from whenvoca.values.texts import show_value
 
 _LONGEST_LABEL = 60
+_OFFERED = timedelta(days=366)  # how far around now events are offered to be chosen from
+_MOST_CELLS = 4  # of a row in a list to choose from
 
 
-class Change:
-    """One changed field, as `changes` lists it."""
-
-    __slots__ = ("field", "is_private", "new", "old", "word")
-
-    def __init__(self, field: str, old: Any, new: Any, word: str = "", *, is_private: bool = False) -> None:
-        self.field, self.old, self.new = field, old, new
-        self.is_private = is_private  # what it was and is stays out of what others read
-        self.word = word or field  # what stands for it in a workflow
-
-    def value_of(self, word: str) -> Any:
-        """field, old or new."""
-        return {"field": self.field, "old": self.old, "new": self.new}[word]
-
-    def where_is(self, word: str) -> str:
-        """Which change it is."""
-        return f"the change of {self.field}"
-
-
-class Source(Protocol):
-    """A place that a trigger looks at."""
-
-    name: str
-    zone: ZoneInfo
-    fields: frozenset[str]  # of its subjects, folded
-    in_order: bool  # its subjects run one after the other, as they came; else only what happens to one of them
-
-    def prepare(self) -> None:
-        """Reads the place if that has not been done yet, so that its subjects as they stand now are known."""
-
-    def thing(self, key: str, state: RowState) -> Thing:
-        """The subject as workflows see it."""
-
-    def label(self, key: str, state: RowState | None) -> str:
-        """How messages call the subject."""
-
-    def current(self, key: str) -> RowState | None:
-        """The subject as it stands now, None if it is gone."""
-
-    def changes(self, old: RowState, new: RowState) -> list[Change]:
-        """The fields in which two states differ."""
-
-    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
-        """The state as it would be without these writes, as far as nobody has changed them since."""
-
-
-class SheetSource:
-    """A sheet's rows."""
+class _LoggedSource:
+    """What sources have alike whose subjects are known from the log, and never corrected."""
 
     in_order = False
+    takes_current = False
+
+    def __init__(self, name: str, zone: ZoneInfo, ledger: Ledger) -> None:
+        self.name, self.zone, self._ledger = name, zone, ledger
+
+    def prepare(self) -> None:
+        """Nothing is to be read."""
+
+    def remember(self) -> None:
+        """Nothing is to be kept."""
+
+    def unwritten(self, key: str, state: RowState, effects: list[Effect]) -> RowState:
+        """As it is: what a failed run wrote is what the next one begins with."""
+        return state
+
+    def keys_offered(self, now: datetime) -> list[str]:
+        """All that stand."""
+        return [key for key, _ in self._ledger.standing_sequences(self.name)]
+
+    def keys_of_rows(self, numbers: Collection[int]) -> Mapping[int, str | None]:
+        """There are none."""
+        if numbers:
+            raise RequestFault(f"{self.name} holds events, not rows", fix="choose by --event UID")
+        return {}
+
+    def keys_with(self, words: str) -> list[str]:
+        """Its subjects are no texts."""
+        return []
+
+
+class SheetSource(_LoggedSource):
+    """A sheet's rows."""
+
+    takes_current = True
 
     def __init__(self, sheet: SheetFace, ledger: Ledger) -> None:
+        super().__init__(sheet.name, sheet.zone, ledger)
         self.sheet = sheet
-        self._ledger = ledger
-        self.name = sheet.name
-        self.zone = sheet.zone
         self.fields = frozenset(fold_name(word) for word in sheet.info().by_word)
+
+    def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
+        """Reads the file, unless it stands as it was."""
+        return observe_sheet(self._ledger, self.sheet, at, cause)
+
+    def remember(self) -> None:
+        """What the columns are, so that the next command need not read what stands unchanged."""
+        self.sheet.info()
+
+    def describe(self, key: str, state: RowState) -> str:
+        """Its number and first cells."""
+        cells = [show_value(value) for value in state.values() if value is not None]
+        return f"row {self.sheet.number_of(key) + 1} ({', '.join(cells[:_MOST_CELLS])})"
+
+    def keys_of_rows(self, numbers: Collection[int]) -> Mapping[int, str | None]:
+        """The keys of these rows."""
+        return {number: self.sheet.key_of_row(number) for number in sorted(numbers)}
 
     def prepare(self) -> None:
         """Scans the rows."""
@@ -107,10 +116,12 @@ class SheetSource:
             Change(name, _shown(before, word), _shown(after, word), word) for name, word in words if word in self.fields
         ]
 
-    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
-        """The row without these writes."""
+    def unwritten(self, key: str, state: RowState, effects: list[Effect]) -> RowState:
+        """The row without the cells that these wrote."""
         masked = dict(state)
         for effect in effects:
+            if effect.action != "change" or (effect.place, effect.target) != (self.name, key):
+                continue
             for name, value in (effect.after or {}).items():
                 if masked.get(name) == self.sheet.to_raw(name, value):
                     before = (effect.before or {}).get(name)
@@ -126,20 +137,27 @@ def _shown(row: Thing, word: str) -> Any:
     return value.text if isinstance(value, Unread) else value
 
 
-class CalendarSource:
+class CalendarSource(_LoggedSource):
     """A calendar's events, as they were last observed."""
 
-    in_order = False
-
     def __init__(self, calendar: CalendarFace, ledger: Ledger) -> None:
+        super().__init__(calendar.name, calendar.zone, ledger)
         self.calendar = calendar
         self.fields = TASK_FIELDS if calendar.info().kind == "tasks" else EVENT_FIELDS
-        self.name = calendar.name
-        self.zone = calendar.zone
-        self._ledger = ledger
 
-    def prepare(self) -> None:
-        """Events are known from the log."""
+    def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
+        """Asks for what changed."""
+        return observe_calendar(self._ledger, self.calendar, at)
+
+    def describe(self, key: str, state: RowState) -> str:
+        """Its title and start."""
+        event = from_state(state)
+        return f'"{event.title}" {show_value(event.start)} ({key})'
+
+    def keys_offered(self, now: datetime) -> list[str]:
+        """What lies in the year around now, occurrences one by one."""
+        events = self.calendar.find_between(now - _OFFERED, now + _OFFERED)
+        return [event_key(event.uid, event.occurrence) for event in events if not event.cancelled]
 
     def thing(self, key: str, state: RowState) -> Thing:
         """The event."""
@@ -163,24 +181,24 @@ class CalendarSource:
             for name, values in changed_fields(before, after).items()
         ]
 
-    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
-        """The event as it is: a failed run's writes to an event are what the next one begins with."""
-        return state
 
-
-class MessageSource:
+class MessageSource(_LoggedSource):
     """A chat's messages, as they were heard."""
 
     fields = MESSAGE_FIELDS
     in_order = True
 
     def __init__(self, chat: ChatFace, ledger: Ledger) -> None:
+        super().__init__(chat.name, chat.zone, ledger)
         self.chat = chat
-        self.name, self.zone = chat.name, chat.zone
-        self._ledger = ledger
 
-    def prepare(self) -> None:
-        """Messages are known from the log."""
+    def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
+        """Asks for what was said."""
+        return observe_chat(self._ledger, self.chat, at)
+
+    def describe(self, key: str, state: RowState) -> str:
+        """Who said what."""
+        return self.label(key, state)
 
     def thing(self, key: str, state: RowState) -> Thing:
         """The message."""
@@ -207,27 +225,24 @@ class MessageSource:
         """What was said is never changed."""
         return []
 
-    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
-        """As it was said."""
-        return state
 
-
-class EmptySource:
+class EmptySource(_LoggedSource):
     """What stands for a place where a workflow is about nothing but its moment: the clock, or a hand."""
 
     fields: frozenset[str] = frozenset()
-    in_order = False
 
-    def __init__(self, name: str, zone: ZoneInfo) -> None:
-        self.name, self.zone = name, zone
-
-    def prepare(self) -> None:
-        """There is nothing to read."""
+    def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
+        """There is nothing to look at."""
+        return Noticed()
 
     def thing(self, key: str, state: RowState) -> Any:
         """It is about nothing."""
 
     def label(self, key: str, state: RowState | None) -> str:
+        """The moment."""
+        return key
+
+    def describe(self, key: str, state: RowState) -> str:
         """The moment."""
         return key
 
@@ -238,28 +253,3 @@ class EmptySource:
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         """Nothing changes."""
         return []
-
-    def unwritten(self, state: RowState, effects: list[Effect]) -> RowState:
-        """As it is."""
-        return state
-
-
-def to_sources(
-    places: Sequence[str],
-    sheets: Mapping[str, SheetFace],
-    calendars: Mapping[str, CalendarFace],
-    chats: Mapping[str, ChatFace],
-    ledger: Ledger,
-) -> dict[str, Source]:
-    """The sources of these places, by the places' names; tasks count as calendars here."""
-    found: dict[str, Source] = {}
-    for place in places:
-        source: Source
-        if place in sheets:
-            source = SheetSource(sheets[place], ledger)
-        elif place in chats:
-            source = MessageSource(chats[place], ledger)
-        else:
-            source = CalendarSource(calendars[place], ledger)
-        found[source.name] = source
-    return found

@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import date, datetime
-from typing import Any
+from functools import partial
+from itertools import count
 
 from msgspec import Struct, field
 
-from whenvoca.engine.acting.stage import LiveStage
-from whenvoca.engine.acting.step_call import Performing
-from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, EffectKey, Receipt
+from whenvoca.engine.acting.keyed import with_keys
+from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.protocol import Ledger, Occurrence, RunRecord
-from whenvoca.engine.running.batch import RunGroup
-from whenvoca.engine.running.open_program import OpenPlaces
 from whenvoca.engine.running.outcome import RunResult
-from whenvoca.engine.undoing.inverse_effects import invert
-from whenvoca.engine.workspace.settings import Workspace
-from whenvoca.errors import ExitCode, RowFault
+from whenvoca.engine.running.run_group import RunGroup
+from whenvoca.engine.undoing.inverse_effects import invert_run
+from whenvoca.errors import ExitCode
 
 
 class Undone(Struct):
@@ -80,61 +78,31 @@ def _begins_within(effect: Effect, low: datetime, high: datetime) -> bool:
     return False
 
 
-def undo_runs(
-    workspace: Workspace, records: Sequence[RunRecord], places: OpenPlaces, ledger: Ledger, clock: Clock
-) -> UndoOutcome:
-    """Takes these runs back, in this order, through the live stage; what it writes sets nothing off."""
-    stage = LiveStage(places, ledger, clock, workspace)
+def undo_runs(stage: WorkspaceStage, records: Sequence[RunRecord]) -> UndoOutcome:
+    """Takes these runs back, in this order; what that writes sets nothing off."""
+    ledger, at = stage.ledger, stage.clock.now().isoformat()
     outcome = UndoOutcome()
     for record in records:
         undone = Undone(record)
         outcome.runs.append(undone)
-        batch = RunGroup(
-            ledger=ledger,
-            stage=stage,
-            clock=clock,
-            files=lambda: places.files,
-            root=workspace.root,
-            people=workspace.people,
-            tell=undone.hear,
-            progress=lambda done: None,
-        )
         for place in {entry.effect.place for entry in ledger.effects_done(record.number)}:
-            sheet: Any = places.sheets.get(place.lower())
+            sheet = stage.places.sheets.get(place.lower())
             if sheet is not None and sheet.digest():
                 sheet.scan(ledger.standing(sheet.name))
-        undone.number = ledger.begin_undo(record, clock.now().isoformat())
+        undone.number = ledger.begin_undo(record, at)
         occurrence = Occurrence(
-            record.workflow,
-            record.place,
-            record.subject,
-            0,
-            clock.now().isoformat(),
-            number=-1,
-            run=undone.number,
-            label=record.label,
+            record.workflow, record.place, record.subject, 0, at, number=-1, run=undone.number, label=record.label
         )
-        batch.perform(occurrence, _backwards(stage, undone))
-        batch.save_files(places.sheets)
+        group = RunGroup(stage, undone.hear)
+        numbers = count(1)
+        inverting = invert_run(stage, record, undone.left, names_told=True)
+        step = f"undo {record.number}"
+        run = group.perform(occurrence, with_keys(inverting, partial(_next_key, step, numbers)))
+        undone.effects = run.done
+        group.save_files()
         ledger.end_undo(undone.number, record, undone.outcome, "; ".join(undone.left))
     return outcome
 
 
-def _backwards(stage: LiveStage, undone: Undone) -> Performing:
-    """The run's effects from the last to the first, each turned round on what stands now."""
-    number = 0
-    for entry in reversed(stage.ledger.effects_done(undone.record.number)):
-        inverting = invert(stage, entry, undone.left)
-        answer: Receipt | None = None
-        while True:
-            try:
-                effect = next(inverting) if answer is None else inverting.send(answer)
-            except StopIteration:
-                break
-            number += 1
-            try:
-                answer = yield EffectKey(f"undo {undone.record.number}", "", number), effect
-            except RowFault as fault:
-                undone.left.append(f"{effect.place}: {fault.message}")
-                break
-            undone.effects.append(effect)
+def _next_key(step: str, numbers: Iterator[int], effect: Effect) -> EffectKey:
+    return EffectKey(step, "", next(numbers))

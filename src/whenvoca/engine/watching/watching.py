@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -11,16 +11,15 @@ from typing import Protocol
 
 from msgspec import Struct, field
 
+from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.clock import Clock, PlayedClock
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.schedule import Job
-from whenvoca.engine.running.open_program import OpenPlaces, open_program
+from whenvoca.engine.running.open_program import open_program
 from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
-from whenvoca.engine.seeing.starts import next_due
-from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.engine.workspace.watch_status import end_health, write_health
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
@@ -30,19 +29,6 @@ _LONGEST_NAP = 30.0  # seconds: then the health file is written anew, and a cloc
 _POLL = (20.0, 120.0)  # seconds between looks at a server: after a change, and when it has been quiet for long
 _TROUBLED = 600.0  # seconds between looks at a server that does not answer, at most
 _LOOK_ANYHOW = timedelta(minutes=10)  # files are looked at so often, whether a change was heard of or not
-
-
-class WatchPlaces(OpenPlaces, Protocol):
-    """What watching asks of places besides."""
-
-    def renewed(self) -> WatchPlaces:
-        """The same places, opened afresh but for what stays connected: nothing is remembered for weeks."""
-
-    def watched_paths(self) -> Mapping[str, Sequence[Path]]:
-        """The files and folders behind each place, by its lower-case name; none for a server."""
-
-    def listen(self, wake: Callable[[str], None]) -> None:
-        """From now on ``wake`` is called, from another thread, with a chat's name when something is said there."""
 
 
 class Waker(Protocol):
@@ -66,11 +52,10 @@ class Waker(Protocol):
 
 
 class Loaded(Struct, frozen=True):
-    """The workspace as its files stand: its sound workflows, and what is wrong with the others."""
+    """The workspace as its files stand: a stage on it, its sound workflows, and what is wrong with the others."""
 
-    workspace: Workspace
+    stage: WorkspaceStage
     workflows: Sequence[tree.Workflow]
-    places: WatchPlaces
     faults: Sequence[str] = ()
 
 
@@ -136,7 +121,7 @@ class Watch(Struct, kw_only=True):
                 self._do_jobs()
         finally:
             if self._loaded is not None:
-                end_health(self._loaded.workspace)
+                end_health(self._loaded.stage.workspace)
         return not self._failed
 
     # --- one round
@@ -151,20 +136,20 @@ class Watch(Struct, kw_only=True):
             return None
         self._heed({f"check: {fault}" for fault in self._loaded.faults}, "check: ")
         self._heed(set(), "settings: ")
-        self._loaded.places.listen(self.waker.poke)
-        paths = [path for found in self._loaded.places.watched_paths().values() for path in found]
-        folder = self._loaded.workspace.folder
-        self.waker.watch([*paths, folder, folder / "workflows", self._loaded.workspace.state_folder])
+        self._loaded.stage.places.listen(self.waker.poke)
+        paths = [path for found in self._loaded.stage.places.watched_paths().values() for path in found]
+        folder = self._loaded.stage.workspace.folder
+        self.waker.watch([*paths, folder, folder / "workflows", self._loaded.stage.workspace.state_folder])
         return None
 
     def _round(self, look: frozenset[str] | None) -> None:
         """Looks at these places (None: all), and runs what waits."""
         assert self._loaded is not None
         loaded = self._loaded
-        places = loaded.places.renewed()
-        request = RunOptions(brake_span=BRAKE_SPAN, look=look, kept=10**9, stop=lambda: self.waker.is_stopped)
+        stage = loaded.stage.on(loaded.stage.places.renewed(), self.ledger)
+        options = RunOptions(brake_span=BRAKE_SPAN, look=look, kept=10**9, stop=lambda: self.waker.is_stopped)
         try:
-            outcome = run_workflows(loaded.workspace, loaded.workflows, places, self.ledger, self.clock, request)
+            outcome = run_workflows(stage, loaded.workflows, options)
         except WhenvocaError as error:
             self._heed({f"run: {error.where}: {error.message}" if error.where else f"run: {error.message}"}, "run: ")
             return
@@ -199,17 +184,9 @@ class Watch(Struct, kw_only=True):
         found = [next_end(self.ledger)]
         paused = self.ledger.pauses()
         for workflow in self._loaded.workflows:
-            trigger = workflow.trigger
-            if (
-                trigger is None
-                or trigger.definition.watches not in ("starts", "ends", "clock")
-                or workflow.identity in paused
-            ):
-                continue
-            with suppress(WhenvocaError):
-                program = open_program(workflow, self._loaded.places, self.ledger, self._loaded.workspace.zone)
-                zone = program.zone or self._loaded.workspace.zone
-                found.append(next_due(self.ledger, program.program, self.clock.now(), zone))
+            if workflow.trigger.definition.strategy.is_timed and workflow.identity not in paused:
+                with suppress(WhenvocaError):
+                    found.append(open_program(workflow, self._loaded.stage).next_due())
         return min((each for each in found if each is not None), default=None)
 
     def _wait(self, following: datetime | None) -> set[Path]:
@@ -234,7 +211,7 @@ class Watch(Struct, kw_only=True):
         assert self._loaded is not None
         found = {
             name
-            for name, paths in self._loaded.places.watched_paths().items()
+            for name, paths in self._loaded.stage.places.watched_paths().items()
             if any(path == each or each in path.parents for path in changed for each in paths)
         }
         found |= self.waker.poked()
@@ -245,7 +222,7 @@ class Watch(Struct, kw_only=True):
         """When each server is looked at next: soon after a change, later when it is quiet, later still when it is
         away."""
         assert self._loaded is not None
-        for name, paths in self._loaded.places.watched_paths().items():
+        for name, paths in self._loaded.stage.places.watched_paths().items():
             if paths or (look is not None and name not in look):
                 continue
             pace = self._paces.setdefault(name, _Pace())
@@ -259,7 +236,7 @@ class Watch(Struct, kw_only=True):
     def _is_setting(self, path: Path) -> bool:
         """Whether a path is one of the workspace's own files."""
         assert self._loaded is not None
-        folder = self._loaded.workspace.folder
+        folder = self._loaded.stage.workspace.folder
         return path == folder / "whenvoca.toml" or (path.parent == folder / "workflows" and path.suffix == ".voca")
 
     # --- others
@@ -273,7 +250,7 @@ class Watch(Struct, kw_only=True):
     def _tell_health(self, following: datetime | None) -> None:
         assert self._loaded is not None
         write_health(
-            self._loaded.workspace,
+            self._loaded.stage.workspace,
             {
                 "process": os.getpid(),
                 "since": self._since,

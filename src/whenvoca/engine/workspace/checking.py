@@ -13,8 +13,9 @@ from whenvoca.engine.things.task import task_type
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RequestFault, SourceFault
 from whenvoca.language import tree
+from whenvoca.language.blocks import iter_steps
 from whenvoca.language.checker import check_workflow
-from whenvoca.language.circles import find_circles, iter_steps
+from whenvoca.language.circles import find_circles
 from whenvoca.language.definitions import EVERY_PLACE, PlaceInfo, Vocabulary
 from whenvoca.language.faults import Fault, FaultList, nearest
 from whenvoca.language.field_checks import FieldContext
@@ -136,7 +137,7 @@ def check_files(
     _add_circles(read, faults)
     warnings = [f"{info.name}: {warning}" for info in infos.values() for warning in info.warnings]
     for each in read:
-        for place in each.workflow.trigger.places if each.workflow.trigger else ():
+        for place in each.workflow.trigger.places:
             if (info := infos.get(place.lower())) is not None and info.key_warning:
                 warnings.append(f"{info.name}: {info.key_warning}")
     warnings = list(dict.fromkeys(warnings))
@@ -163,7 +164,7 @@ def shown_path(workspace: Workspace, path: Path) -> str:
 
 def places_of(workflow: tree.Workflow) -> list[str]:
     """The names of places that a workflow speaks of."""
-    names = [*workflow.trigger.places] if workflow.trigger else []
+    names = [*workflow.trigger.places]
     for step in iter_steps(workflow):
         names += step.places
     return list(dict.fromkeys(names))
@@ -179,7 +180,7 @@ def written_columns(workflows: Iterable[tree.Workflow]) -> dict[str, list[str]]:
     """The columns that workflows write, by lower-case place: as the workflow writes them, in order."""
     found: dict[str, dict[str, str]] = {}
     for workflow in workflows:
-        subject_place = workflow.trigger.places[0] if workflow.trigger and workflow.trigger.places else ""
+        subject_place = workflow.trigger.places[0] if workflow.trigger.places else ""
         for step in iter_steps(workflow):
             if step.definition.columns_as_fields:
                 place = (step.places[-1] if step.places else subject_place).lower()

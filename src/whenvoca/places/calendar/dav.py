@@ -15,7 +15,7 @@ from whenvoca.calendars.reader import Noun, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
-from whenvoca.engine.effects import Effect, Receipt, deed_of
+from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SettingsFault, SourceFault, WhenvocaError
@@ -326,9 +326,9 @@ class DavCalendar:
 
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
         try:
-            if deed_of(effect.verb) == "take":
+            if effect.action == "take":
                 return Receipt(effect.stored.version, effect.stored.address)
-            if deed_of(effect.verb) == "create":
+            if effect.action == "create":
                 return self._create(effect, stamp)
             return self._change(effect, stamp)
         except (PlaceTrouble, SourceFault, SettingsFault) as error:
@@ -356,7 +356,7 @@ class DavCalendar:
         uid, occurrence = split_key(effect.target)
         stored: StoredEvent | None = effect.stored
         address = self._find_address(uid) or self._address(uid)
-        if deed_of(effect.verb) == "put back" and occurrence:
+        if effect.action == "put back" and occurrence:
             stored = self.find_event(uid)
         data = stored.data if stored is not None else b""
         changed = carry_out(data, effect, stamp)

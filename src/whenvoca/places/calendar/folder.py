@@ -17,7 +17,7 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import ORIGIN, write_calendar
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, Receipt, deed_of
+from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
@@ -239,11 +239,11 @@ class FolderCalendar:
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Writes a group: temporaries first, one sync for all of them, then each takes its name."""
-        creations = [effect for effect in effects if deed_of(effect.verb) == "create"]
-        others = [effect for effect in effects if deed_of(effect.verb) != "create"]
+        creations = [effect for effect in effects if effect.action == "create"]
+        others = [effect for effect in effects if effect.action != "create"]
         made = iter(self._create(creations, stamp)) if creations else iter(())
         changed = iter(self._change(others, stamp)) if others else iter(())
-        return [next(made) if deed_of(effect.verb) == "create" else next(changed) for effect in effects]
+        return [next(made) if effect.action == "create" else next(changed) for effect in effects]
 
     def _change(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         ready: dict[Path, Path] = {}  # temporaries by the files that they are to replace
@@ -276,7 +276,7 @@ class FolderCalendar:
     def _change_one(
         self, effect: Effect, path: Path, stamp: datetime, ready: dict[Path, Path], *, sync: bool
     ) -> Receipt | WhenvocaError:
-        if deed_of(effect.verb) == "take":
+        if effect.action == "take":
             return Receipt(effect.stored.version, effect.stored.address)
         data = files.read_file(path) if path.exists() else b""
         if answer := already_done(data, effect, self.zone):

@@ -14,7 +14,7 @@ from whenvoca.calendars.reader import Noun, read_events
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.writer import empty_calendar
-from whenvoca.engine.effects import Effect, deed_of, noun_of
+from whenvoca.engine.effects import Effect
 from whenvoca.engine.place_protocols import MovedOn, StoredEvent
 
 
@@ -31,7 +31,7 @@ def to_stored(events: Sequence[Event], uid: str, version: str, address: str, dat
 def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
     """The text with the effect in it; without any VEVENT of its UID where the event goes whole."""
     uid, occurrence = split_key(effect.target)
-    match deed_of(effect.verb):
+    match effect.action:
         case "change":
             assert effect.event is not None
             return change_event(data, effect.stored.event, effect.event, stamp)
@@ -46,14 +46,14 @@ def already_done(data: bytes, effect: Effect, zone: ZoneInfo) -> Literal["", "do
     """Whether the effect stands already, as after a crash; or its event has gone, so that it cannot be carried out."""
     uid, occurrence = split_key(effect.target)
     stands = bool(data) and has_event(data, uid)
-    deed = deed_of(effect.verb)
+    deed = effect.action
     if deed == "delete" and not occurrence:
         return "" if stands else "done"
     if deed == "put back" and not occurrence:
         return "moved" if stands else ""
     if not stands:
         return "moved"
-    noun: Noun = "task" if noun_of(effect.verb) == "task" else "event"
+    noun: Noun = "task" if effect.noun == "task" else "event"
     now = _event_at(
         read_events(data, zone, noun=noun), effect.target, effect.stored.event if effect.stored else None, zone
     )
@@ -78,7 +78,7 @@ def _event_at(events: Sequence[Event], key: str, asked: Event | None, zone: Zone
 
 def is_on_its_version(effect: Effect, version: str) -> bool:
     """Whether what stands has the version that the effect was decided on; an occurrence is put back into any."""
-    if deed_of(effect.verb) == "put back" and split_key(effect.target)[1]:
+    if effect.action == "put back" and split_key(effect.target)[1]:
         return True
     return version == (effect.stored.version if effect.stored else "")
 

@@ -11,7 +11,7 @@ from whenvoca.calendars.reader import Noun, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
-from whenvoca.engine.effects import Effect, Receipt, deed_of, noun_of
+from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import CalendarChanges, CalendarFace, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
@@ -98,9 +98,9 @@ class RehearsedCalendar:
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
         uid, _ = split_key(effect.target)
         stored = self.find_event(uid)
-        if deed_of(effect.verb) == "take":
+        if effect.action == "take":
             return Receipt(stored.version if stored else "", self.address_of(uid))
-        if deed_of(effect.verb) == "create":
+        if effect.action == "create":
             if stored is not None:
                 return PlaceTrouble("stands there already and is not ours", where=f"{self.name}, {uid}")
             assert effect.event is not None
@@ -112,7 +112,7 @@ class RehearsedCalendar:
         return self._put(
             uid,
             data if done else carry_out(data, effect, stamp),
-            noun="task" if noun_of(effect.verb) == "task" else "event",
+            noun="task" if effect.noun == "task" else "event",
         )
 
     def _put(self, uid: str, data: bytes, events: list[Event] | None = None, noun: Noun = "event") -> Receipt:

@@ -14,7 +14,7 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, Receipt, deed_of
+from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
@@ -157,7 +157,7 @@ class FileCalendar:
         errors: dict[int, WhenvocaError] = {}
         fresh: list[Event] = []
         for index, effect in enumerate(effects):
-            if deed_of(effect.verb) == "create":
+            if effect.action == "create":
                 assert effect.event is not None
                 standing = components.get(effect.target)
                 if standing is None:
@@ -166,7 +166,7 @@ class FileCalendar:
                     errors[index] = RowFault(
                         "an event of that UID stands there already and is not ours", where=self._shown
                     )
-            elif deed_of(effect.verb) != "take":
+            elif effect.action != "take":
                 uid, _ = split_key(effect.target)
                 done = already_done(data, effect, self.zone)
                 if done == "moved" or (not done and not is_on_its_version(effect, versions.get(uid, ""))):

@@ -14,7 +14,6 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, TypeVar
 from zoneinfo import ZoneInfo
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from whenvoca.engine.effects import Effect, Receipt
@@ -22,43 +21,11 @@ from whenvoca.engine.people import People, Person
 from whenvoca.engine.place_protocols import Heard, PlaceReport, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
+from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 from whenvoca.places.secrets import Secret
 
 Result = TypeVar("Result")
 _OVERLAP = timedelta(minutes=1)  # clocks differ; what was heard already is known by its key
-
-
-class Arrived(Struct, frozen=True):
-    """A message as it came in: who sent it (a bare address, empty where the room hides it), and in which room's
-    address."""
-
-    key: str
-    sender: str
-    room: str
-    text: str
-    sent: datetime
-    sound: str = ""
-
-
-class XmppSettings(Struct, frozen=True, kw_only=True):
-    """Where the server is and who we are there. ``tls``: starttls, implicit, or none (only on a machine of one's
-    own)."""
-
-    host: str
-    port: int
-    user: str  # the bare JID
-    password: Secret
-    rooms: tuple[str, ...] = ()
-    room_server: str = ""  # found by service discovery where it is not given
-    nickname: str = "desk"
-    tls: str = "starttls"
-    ca: str = ""
-    seconds: float = 20.0
-
-    @property
-    def domain(self) -> str:
-        """The server's name in addresses."""
-        return self.user.rpartition("@")[2]
 
 
 class XmppChat:

@@ -6,17 +6,14 @@ import asyncio
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from slixmpp import ClientXMPP
 from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 
 from whenvoca.engine.place_protocols import Presence
 from whenvoca.errors import PlaceTrouble, RowFault
-from whenvoca.places.chat.xmpp import Arrived
-
-if TYPE_CHECKING:
-    from whenvoca.places.chat.xmpp import XmppSettings
+from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 
 _MUC_USER = "{http://jabber.org/protocol/muc#user}"
 _SOUNDS = (".ogg", ".oga", ".opus", ".mp3", ".m4a", ".wav", ".aac", ".webm")

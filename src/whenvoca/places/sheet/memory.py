@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+from collections.abc import MutableMapping
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,12 @@ from whenvoca.places.sheet.place import SheetPlace
 
 class SheetMemory:
     """The memory in one file. It is written only where the workspace's state folder is there already."""
+
+    @classmethod
+    def of(cls, shared: MutableMapping[Any, Any], folder: Path) -> SheetMemory:
+        """The one that all sheets of a workspace share; ``folder`` is the workspace's state folder."""
+        memory: SheetMemory = shared.setdefault(cls, cls(folder / "sheets.json"))
+        return memory
 
     def __init__(self, path: Path) -> None:
         self._path = path

@@ -134,10 +134,10 @@ def styled(text: str, style: str) -> Any:
     return Text(text, style=style)
 
 
-DayPart = str | tuple[str, str]  # a text, or one with its style
+StyledText = str | tuple[str, str]  # a text, or one with its style
 
 
-def show_line(*pieces: DayPart, err: bool = False, wraps: bool = True) -> None:
+def show_line(*pieces: StyledText, err: bool = False, wraps: bool = True) -> None:
     """A line without rich, which takes longer to load than most commands take: coloured and wrapped on a terminal
     only."""
     stream = sys.stderr if err else sys.stdout
@@ -185,3 +185,8 @@ def say_next(text: str, *, quiet: bool = False) -> None:
     """What a person would do next."""
     if not quiet:
         say(f"next: {text}")
+
+
+def count_of(number: int, noun: str) -> str:
+    """ "1 fault", "2 faults"."""
+    return f"{number} {noun}{'s' * (number != 1)}"

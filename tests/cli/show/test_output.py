@@ -13,8 +13,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from whenvoca.cli import output
-from whenvoca.cli.output import Column, iso_duration, show_json, show_line, show_table, to_json
+from whenvoca.cli.show import output
+from whenvoca.cli.show.output import Column, iso_duration, show_json, show_line, show_table, to_json
 from whenvoca.values.durations import Duration
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import date, timedelta
 from zoneinfo import ZoneInfo
 
-from whenvoca.cli.output import WIDEST, console
+from whenvoca.cli.show.output import WIDEST, console
 from whenvoca.reports.week import DayPart, Week, bar_rows, colour_of, shown_hours, time_label
 
 _GUTTER = 6

@@ -1,0 +1,61 @@
+"""Effects for people: in one line, as a list grouped by place, and as JSON. What they say, their kinds know."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
+from typing import Any
+
+from whenvoca.cli.show.output import Column, show_table
+from whenvoca.engine.effects import Effect
+from whenvoca.open_workspace import EFFECT_KINDS
+
+_LONGEST_LABEL = 30
+
+
+def describe_effect(effect: Effect, *, notes: bool = True) -> str:
+    """An effect in one line."""
+    return EFFECT_KINDS.of(effect).line(effect) + "".join(f" ({note})" for note in effect.notes if notes)
+
+
+def show_effects(effects: Sequence[Effect], labels: Mapping[str, str] = MappingProxyType({})) -> None:
+    """A list, grouped by place, each old → new; ``labels`` says what people call the things of these keys."""
+    rows = []
+    for place in dict.fromkeys(effect.place for effect in effects):
+        mine = [effect for effect in effects if effect.place == place and effect.action != "take"]
+        named = [place, *[""] * len(mine)]  # once, above those below it
+        for name, each in zip(named, mine, strict=False):
+            which = labels.get(each.target) if each.noun == "row" else None
+            rows.append((name, each.verb, which or EFFECT_KINDS.of(each).target(each), tell_change(each)))
+    if rows:
+        show_table([Column("place"), Column("effect"), Column("which"), Column("old → new", wraps=True)], rows)
+
+
+def brief_label(label: str) -> str:
+    """What a run is about, short enough for a column of a table."""
+    return label if len(label) <= _LONGEST_LABEL else label[: _LONGEST_LABEL - 1] + "…"
+
+
+def tell_change(effect: Effect) -> str:
+    """What an effect does to its thing, old → new; changes one a line."""
+    said = EFFECT_KINDS.of(effect).detail(effect)
+    return "; ".join(part for part in [said.strip("; "), *effect.notes] if part)
+
+
+def count_effects(effects: Sequence[Effect]) -> str:
+    """How many of each kind, for a last line."""
+    counts = Counter(effect.verb for effect in effects if effect.action != "take")
+    return ", ".join(f"{count} × {verb}" for verb, count in sorted(counts.items()))
+
+
+def effect_to_json(effect: Effect) -> dict[str, Any]:
+    """An effect as JSON."""
+    return {
+        "place": effect.place,
+        "verb": effect.verb,
+        "target": effect.target,
+        "before": effect.before,
+        "after": effect.after,
+        "notes": list(effect.notes),
+    }

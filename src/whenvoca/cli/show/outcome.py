@@ -1,0 +1,116 @@
+"""What runs came to, for people and as JSON."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from whenvoca.cli.common import Common
+from whenvoca.cli.show.effects import brief_label, describe_effect, effect_to_json
+from whenvoca.cli.show.output import OUTCOME_STYLES, Column, count_of, say, say_next, show_line, show_table, styled
+from whenvoca.engine.running.brake import Held
+from whenvoca.engine.running.outcome import Outcome, RunResult
+
+MOST_SHOWN = 40
+
+
+def show_outcome(outcome: Outcome, common: Common, *, noun: str = "row") -> None:
+    """The outcome as a table and its summary."""
+    unwell = [each for each in outcome.results if each.outcome != "done"]
+    shown = outcome.results if common.verbose else _telling(unwell if common.quiet else outcome.results)
+    if shown:
+        show_table(
+            [Column("about"), Column("outcome"), Column("what", wraps=True), Column("workflow", drop=1)],
+            [
+                (
+                    brief_label(each.label),
+                    styled(each.outcome, OUTCOME_STYLES[each.outcome]),
+                    _what(each),
+                    each.workflow,
+                )
+                for each in shown
+            ],
+        )
+    hidden = sum(outcome.counts.values()) - len(shown)
+    if hidden and not common.quiet:
+        say(f"and {hidden} more of the same kind; all of them: --verbose, or whenvoca runs")
+    for fault in outcome.faults:
+        show_line((fault, "red"), err=True, wraps=False)
+    for wait in outcome.waits:
+        say(wait)
+    for trouble in outcome.troubles:
+        say(f"not looked at: {trouble}", style="red")
+    _summary(outcome, common, noun)
+
+
+def _telling(results: list[RunResult]) -> list[RunResult]:
+    """What a person looks at first: whatever did not go well, then the others, as many as fit a screen or two."""
+    if len(results) <= MOST_SHOWN:
+        return results
+    unwell = [each for each in results if each.outcome != "done"][:MOST_SHOWN]
+    return [*unwell, *[each for each in results if each.outcome == "done"][: max(3, MOST_SHOWN - len(unwell))]]
+
+
+def _what(result: RunResult) -> str:
+    if result.outcome != "done":
+        return result.reason + (f" ({result.fix})" if result.fix else "")
+    return "; ".join(describe_effect(effect) for effect in result.effects) or "nothing to do"
+
+
+def _summary(outcome: Outcome, common: Common, noun: str) -> None:
+    counts = {word: outcome.counts.get(word, 0) for word in ("done", "failed", "waiting", "missed", "not taken up")}
+    said = [count_of(counts["done"], noun) + " done", *(f"{n} {word}" for word, n in list(counts.items())[1:] if n)]
+    for held in outcome.held:
+        say(f"held: {held.said}; nothing of that batch was done", style="yellow")
+    if outcome.held:
+        say_next("look at what it would do: whenvoca rehearse; and let it go: whenvoca run --yes", quiet=common.quiet)
+    if not outcome.counts and not outcome.faults:
+        if not outcome.held and not outcome.troubles:
+            say("nothing new")
+        if outcome.unanswered:
+            verb = "waits" if outcome.unanswered == 1 else "wait"
+            say(
+                f"{count_of(outcome.unanswered, noun)} that failed before {verb} for a correction: whenvoca runs "
+                "--failed"
+            )
+        return
+    say(", ".join(said))
+    if counts["failed"] or counts["waiting"]:
+        say_next("correct what is named and run again: only those rows run", quiet=common.quiet)
+    elif counts["done"]:
+        say_next("whenvoca agenda", quiet=common.quiet)
+
+
+def run_to_json(each: RunResult) -> dict[str, Any]:
+    """One run as JSON."""
+    return {
+        "run": each.run,
+        "workflow": each.workflow,
+        "subject": each.label,
+        "outcome": each.outcome,
+        "reason": each.reason,
+        "mend": each.fix,
+        "effects": [effect_to_json(effect) for effect in each.effects],
+    }
+
+
+def outcome_to_json(outcome: Outcome) -> dict[str, Any]:
+    """The outcome of `run` and `retry` as JSON."""
+    return {
+        "runs": [run_to_json(each) for each in outcome.results],
+        "faults": [{"message": fault} for fault in outcome.faults],
+        "waits": list(outcome.waits),
+        "unanswered": outcome.unanswered,
+        "troubles": list(outcome.troubles),
+        "held": [held_to_json(held) for held in outcome.held],
+    }
+
+
+def held_to_json(held: Held) -> dict[str, Any]:
+    """A held batch as JSON."""
+    return {
+        "workflow": held.workflow,
+        "what": held.what,
+        "count": held.count,
+        "limit": held.limit,
+        "effects": [effect_to_json(effect) for effect in held.effects],
+    }

@@ -1,0 +1,29 @@
+"""Which runs an undo is about."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from whenvoca.engine.ledger.protocol import Ledger, RunRecord
+from whenvoca.errors import RequestFault
+
+
+def choose_runs(ledger: Ledger, numbers: Sequence[int]) -> list[RunRecord]:
+    """The runs to take back, those that their effects set off first, newest first. Raises RequestFault."""
+    found: dict[int, RunRecord] = {}
+    known = {record.number: record for record in ledger.runs(numbers=numbers, limit=len(numbers) or 1)}
+    for number in numbers:
+        if number not in known:
+            raise RequestFault(f"there is no run {number}", fix="whenvoca runs lists them")
+        if known[number].undone:
+            raise RequestFault(f"run {number} was taken back already, by run {known[number].undone}")
+    pending = list(numbers)
+    while pending:
+        number = pending.pop()
+        if number in found:
+            continue
+        (record,) = ledger.runs(numbers=[number], limit=1)
+        if record.undone is None:
+            found[number] = record
+            pending += ledger.runs_set_off(number)
+    return [found[number] for number in sorted(found, reverse=True)]

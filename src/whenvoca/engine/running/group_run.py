@@ -1,0 +1,107 @@
+"""One run among those that advance together, and how it ends."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from msgspec import Struct, field
+
+from whenvoca.engine.acting.keyed import Performing
+from whenvoca.engine.acting.program import TroubleFault
+from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.step_call import RunContext
+from whenvoca.engine.effects import Effect, EffectKey
+from whenvoca.engine.ledger.protocol import Journal, JournalEntry, Occurrence
+from whenvoca.engine.running.outcome import RunResult
+from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
+
+
+class GroupRun(Struct):
+    """A run that is being worked through. ``journal`` is what it did before a crash."""
+
+    occurrence: Occurrence
+    context: RunContext
+    performing: Performing
+    began: float  # on the clock's tick
+    journal: dict[EffectKey, JournalEntry] = field(default_factory=dict)
+    effects: list[Effect] = field(default_factory=list)
+    refused: list[Effect] = field(default_factory=list)  # among them
+    unsaved: int = 0  # effects whose file is not saved yet
+    outcome: str = ""
+    reason: str = ""
+    fix: str = ""
+    trouble: WhenvocaError | None = None
+    late: str = ""  # how late it began, where it is a matter of time
+    is_abandoned: bool = False  # has intents that may stay without a receipt: of before a crash, or refused
+    must_end: bool = False  # no occurrence waits for it to be tried again: trouble at a place is its failure
+
+    @property
+    def done(self) -> list[Effect]:
+        """The effects that were not refused."""
+        return [effect for effect in self.effects if not any(effect is each for each in self.refused)]
+
+    def end(self, error: WhenvocaError | None = None, *, waits: bool = False) -> None:
+        """It is done, has failed by the error, or waits for what the error names to pass."""
+        self.outcome = "done" if error is None else "waiting" if waits else "failed"
+        if error is not None:
+            self.reason, self.fix = error.reason, error.fix
+            if isinstance(error, TroubleFault):
+                self.trouble = error.trouble
+            elif isinstance(error, PlaceTrouble | SourceFault):
+                self.trouble = error
+
+    def release(self, *, keeps_effects: bool) -> None:
+        """Frees what it acted with: it has ended, and waits for its cells to be saved."""
+        self.performing, self.journal, self.context = _ENDED, {}, _NO_CONTEXT
+        if not keeps_effects:
+            self.effects, self.refused = [], []
+
+
+def _no_more() -> Performing:
+    yield from ()
+
+
+_ENDED = _no_more()
+_NO_CONTEXT: Any = None
+
+
+class RunEnds:
+    """Enters the ends of runs into the journal, and tells of them."""
+
+    def __init__(
+        self, stage: WorkspaceStage, tell: Callable[[RunResult], None], progress: Callable[[int], None]
+    ) -> None:
+        self._stage, self._tell, self._progress = stage, tell, progress
+        self.retries_due = 0  # runs that trouble at a place has ended, and that have a try left
+
+    def end(self, run: GroupRun, journal: Journal) -> None:
+        """Notes how a run ended; one that waits goes on waiting."""
+        occurrence, clock = run.occurrence, self._stage.clock
+        if run.outcome == "waiting":
+            passes = isinstance(run.trouble, PlaceTrouble) and run.trouble.is_passing
+            self._stage.ledger.hold(occurrence, run.reason, occurrence.tries + passes)
+            if passes:
+                self.retries_due += 1
+                return
+        else:
+            spent = round((clock.tick() - run.began) * 1000)
+            journal.ended.append((occurrence, run.outcome, run.reason or run.late, spent))
+            if run.is_abandoned:
+                journal.abandoned.append(occurrence.run)
+        self._progress(1)
+        self._tell(
+            RunResult(
+                occurrence.workflow,
+                occurrence.label,
+                run.outcome,
+                run.reason or run.late,
+                run.fix,
+                tuple(run.effects),
+                occurrence.run,
+                run.trouble,
+                occurrence.subject,
+                occurrence.number,
+                occurrence.at,
+            )
+        )

@@ -1,0 +1,48 @@
+"""One look: every place is observed once, then every workflow takes up what that is for it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.running.open_program import OpenProgram
+from whenvoca.engine.running.outcome import Outcome, RunResult
+from whenvoca.engine.running.run_options import RunOptions
+from whenvoca.errors import PlaceTrouble
+
+
+def look(
+    stage: WorkspaceStage, programs: Sequence[OpenProgram], options: RunOptions, outcome: Outcome, *, first: bool
+) -> tuple[int, set[str]]:
+    """Answers how many occurrences are new, and which places could not be observed; the outcome hears of what is wrong.
+
+    ``first``: faults of the data are told.
+    """
+    away: dict[str, str] = {}
+    for source in {source.name: source for each in programs for source in each.sources.values()}.values():
+        if options.look is not None and source.name.lower() not in options.look:
+            continue
+        try:
+            before = stage.ledger.last_sequence(source.name)
+            noticed = source.observe(stage.clock.now())
+            outcome.seen += stage.ledger.last_sequence(source.name) - before
+        except PlaceTrouble as trouble:
+            away[source.name] = str(trouble)
+            continue
+        if first:
+            outcome.faults += noticed.faults
+            outcome.waits += noticed.waits
+            outcome.told[source.name.lower()] = [*noticed.faults, *noticed.waits]
+    outcome.troubles = list(away.values())
+    new = 0
+    for each in programs:
+        for source in each.sources.values():
+            if source.name in away:
+                continue
+            taken = each.take_up(source)
+            outcome.faults += taken.circles
+            new += taken.new
+            for missed in taken.missed:
+                reason = f"was due at {missed.at[:16].replace('T', ' ')}"
+                outcome.hear(RunResult(each.identity, missed.label, "missed", reason), options.kept)
+    return new, set(away)

@@ -1,0 +1,186 @@
+"""What waits for a workflow, run in groups: each run with its subject as it is now, those of one subject in turn."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Container, Sequence
+from datetime import datetime
+from functools import lru_cache
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct
+
+from whenvoca.engine.acting.keyed import Performing
+from whenvoca.engine.acting.questions import Question
+from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.step_call import RunContext
+from whenvoca.engine.ledger.protocol import JournalEntry, Occurrence
+from whenvoca.engine.running.group_run import GroupRun, RunEnds
+from whenvoca.engine.running.lockstep import Lockstep
+from whenvoca.engine.running.open_program import OpenProgram
+from whenvoca.engine.running.outcome import RunResult
+from whenvoca.engine.running.run_input import add_change_words, holds, subject_state, why_dropped
+from whenvoca.engine.running.unsaved_cells import UnsavedCells
+from whenvoca.language.evaluation import Scope
+from whenvoca.values.durations import Duration, show_duration
+
+_UTC = ZoneInfo("UTC")
+_to_moment = lru_cache(maxsize=256)(datetime.fromisoformat)  # what is taken up together happened at one moment
+GROUP = 2500  # runs that advance together
+_LATE = 60  # seconds after which a run by time is told as late
+MOST_UNSAVED = 10_000  # runs whose cells may wait for the save of their file; more would only fill the memory
+
+
+class _Start(Struct):
+    """An occurrence that is about to run, with what its run begins with."""
+
+    occurrence: Occurrence
+    scope: Scope
+    is_lost: bool
+    done: list[JournalEntry]
+
+
+class RunGroup:
+    """Works through waiting occurrences of one workflow after the other. ``tell`` hears of every run that ended.
+
+    ``kept``: of how many runs the effects are kept to be told; the journal has them all. ``stop`` answers whether to
+    end when the step at hand is done.
+    """
+
+    def __init__(
+        self,
+        stage: WorkspaceStage,
+        tell: Callable[[RunResult], None],
+        *,
+        progress: Callable[[int], None] = lambda ended: None,
+        kept: int = 200,
+        stop: Callable[[], bool] = lambda: False,
+    ) -> None:
+        self._stage, self._tell, self._stop = stage, tell, stop
+        self._ends = RunEnds(stage, tell, progress)
+        self._cells = UnsavedCells(stage, self._ends, kept)
+        self._lockstep = Lockstep(stage, self._cells, self._ends)
+
+    @property
+    def retries_due(self) -> int:
+        """How many runs trouble at a place has ended that have a try left."""
+        return self._ends.retries_due
+
+    def save_files(self) -> bool:
+        """Saves every file with pending cells, which ends the runs that wrote them. Answers whether all were saved."""
+        return self._cells.save()
+
+    def perform(self, occurrence: Occurrence, performing: Performing) -> GroupRun:
+        """Carries out what no workflow gives: an undo, a request in words. Its cells wait for the save of their files;
+        trouble at a place is its failure."""
+        stage, at = self._stage, self._stage.clock
+        context = RunContext(
+            stage, Scope(None, "", at.now(), _UTC), occurrence.workflow, occurrence.subject, occurrence.place
+        )
+        run = GroupRun(occurrence, context, performing, at.tick(), must_end=True)
+        self._lockstep.advance([run])
+        return run
+
+    def run_waiting(
+        self,
+        opened: OpenProgram,
+        *,
+        chosen: Container[str] | None = None,
+        ask: Callable[[Question], Any] | None = None,
+    ) -> None:
+        """Runs every waiting occurrence of a workflow once. ``chosen``: keys of the only subjects that run now; ``ask``
+        answers what the workflow asks."""
+        after = 0
+        held: set[str] = set()  # lanes whose run waits: what comes later in them waits with it
+
+        def lane(occurrence: Occurrence) -> str:
+            return "" if opened.sources[occurrence.place].in_order else occurrence.subject
+
+        while not self._stop() and (occurrences := self._stage.ledger.waiting(opened.identity, GROUP, after)):
+            after = occurrences[-1].number
+            left = [each for each in occurrences if chosen is None or each.subject in chosen]
+            while left:
+                wave: list[Occurrence] = []
+                later: list[Occurrence] = []
+                seen: set[str] = set()
+                for each in left:
+                    if lane(each) in held:
+                        continue
+                    (later if lane(each) in seen else wave).append(each)
+                    seen.add(lane(each))
+                starts = self._starts(opened, wave, tells_dropped=chosen is not None)
+                runs = [self._begin(opened, start, ask) for start in starts]
+                self._lockstep.advance(runs)
+                held |= {lane(run.occurrence) for run in runs if run.outcome == "waiting"}
+                left = later
+            if self._cells.runs_waiting >= MOST_UNSAVED and not self.save_files():
+                return
+
+    def _starts(self, opened: OpenProgram, occurrences: Sequence[Occurrence], *, tells_dropped: bool) -> list[_Start]:
+        """What each occurrence begins with; one whose subject is gone or left the set is dropped.
+
+        The subject is as it is now, without what this very run, or a failed one before it, wrote into it.
+        """
+        ledger, program = self._stage.ledger, opened.program
+        trigger = program.workflow.trigger
+        failed = ledger.failed_writes(opened.identity)
+        observed = ledger.observed([each.sequence for each in occurrences] if not trigger.is_set else [])
+        kept: list[_Start] = []
+        for occurrence in occurrences:
+            source = opened.sources[occurrence.place]
+            done = ledger.journal_of(occurrence.run) if occurrence.run else []
+            now = source.current(occurrence.subject)
+            if now is not None and (done or occurrence.subject in failed):
+                own = [entry.effect for entry in done]
+                now = source.unwritten(occurrence.subject, now, [*own, *failed.get(occurrence.subject, ())])
+            at = _to_moment(occurrence.at)
+            scope = opened.scope_of(source, occurrence.subject, now, at) if now is not None else None
+            is_in = scope is not None and holds(program, scope)
+            seen = observed.get(occurrence.sequence)
+            why = why_dropped(program, occurrence, now, is_in=is_in)
+            if why and not done:
+                ledger.drop(occurrence, why)
+                if tells_dropped:
+                    self._tell(RunResult(occurrence.workflow, occurrence.label, "not taken up", why))
+                continue
+            state = subject_state(program, occurrence, source, now, seen)
+            if scope is None or state is not now:
+                scope = opened.scope_of(source, occurrence.subject, state, at)
+            add_change_words(scope, occurrence, source, seen)
+            is_lost = not is_in if program.is_mirror else occurrence.happened == "lost"
+            kept.append(_Start(occurrence, scope, is_lost, done))
+        begun = ledger.begin_runs([each.occurrence for each in kept], self._stage.clock.now().isoformat())
+        for each, occurrence in zip(kept, begun, strict=True):
+            each.occurrence = occurrence
+        return kept
+
+    def _begin(self, opened: OpenProgram, start: _Start, ask: Callable[[Question], Any] | None) -> GroupRun:
+        occurrence, program, ledger = start.occurrence, opened.program, self._stage.ledger
+        trigger, settings = program.workflow.trigger, program.workflow.settings
+        context = RunContext(
+            self._stage,
+            start.scope,
+            opened.identity,
+            occurrence.subject,
+            occurrence.place,
+            run=occurrence.run,
+            sequence=occurrence.sequence,
+            is_set=trigger.is_set,
+            is_lost=start.is_lost,
+            is_last_try=occurrence.tries + 1 >= settings.tries,
+            reads=ledger.reads_of(ledger.last_run_of(occurrence)) if start.done or program.asks else {},
+            ask=ask,
+        )
+        return GroupRun(
+            occurrence,
+            context,
+            program.perform(context),
+            self._stage.clock.tick(),
+            {entry.key: entry for entry in start.done},
+            late=self._late(occurrence) if trigger.definition.strategy.is_timed else "",
+            is_abandoned=bool(start.done),
+        )
+
+    def _late(self, occurrence: Occurrence) -> str:
+        late = Duration.between(datetime.fromisoformat(occurrence.at), self._stage.clock.now())
+        return f"late by {show_duration(Duration(seconds=late.seconds // 60 * 60))}" if late.seconds >= _LATE else ""

@@ -1,0 +1,67 @@
+"""How triggers find what is new: the face that each way of waiting has, and what it is given."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
+from typing import Protocol
+from zoneinfo import ZoneInfo
+
+from msgspec import Struct, field
+
+from whenvoca.engine.acting.program import Program
+from whenvoca.engine.ledger.protocol import Ledger, Occurrence
+from whenvoca.engine.place_protocols import Source
+from whenvoca.language.definitions import Strategy
+
+
+class Search(Struct, frozen=True):
+    """One look of a workflow for what is new to it at a place. ``zone`` is the one in which it says its times."""
+
+    ledger: Ledger
+    program: Program
+    source: Source
+    now: datetime
+    zone: ZoneInfo
+    written: Sequence[str] = ()  # columns that the workflow writes there itself
+    made: Callable[[], Mapping[str, str]] = dict  # what stands of its mirrors, by subject
+
+    @property
+    def identity(self) -> str:
+        """The workflow's."""
+        return self.program.workflow.identity
+
+
+class TakenUp(Struct):
+    """What was new: how many occurrences, those that come too late to run, and circles that were stopped."""
+
+    new: int = 0
+    circles: list[str] = field(default_factory=list)
+    missed: list[Occurrence] = field(default_factory=list)
+
+
+class TriggerStrategy(Strategy, Protocol):
+    """A way of waiting."""
+
+    def take_up(self, search: Search) -> TakenUp:
+        """Enters the occurrences among what the workflow has not looked at yet."""
+
+    def next_due(self, ledger: Ledger, program: Program, now: datetime, zone: ZoneInfo) -> datetime | None:
+        """When the workflow has to look again by itself, None if nothing is known to come."""
+
+
+class ByHand:
+    """Somebody starts it: nothing is ever new by itself."""
+
+    is_timed, is_by_hand = False, True
+
+    def take_up(self, search: Search) -> TakenUp:
+        """Nothing."""
+        return TakenUp()
+
+    def next_due(self, ledger: Ledger, program: Program, now: datetime, zone: ZoneInfo) -> datetime | None:
+        """Never."""
+        return None
+
+
+BY_HAND = ByHand()

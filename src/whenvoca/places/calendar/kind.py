@@ -1,0 +1,99 @@
+"""The kinds of places "calendar" and "tasks": a folder of .ics files, one .ics file, or a CalDAV server."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from whenvoca.calendars.reader import Noun
+from whenvoca.engine.seeing.sources import CalendarSource
+from whenvoca.places.calendar.folder import FolderCalendar
+from whenvoca.places.calendar.rehearsed import RehearsedCalendar
+from whenvoca.places.calendar.single import FileCalendar
+from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
+from whenvoca.places.settings import PlaceSettings
+
+_CLASHES = ("allow", "refuse", "tentative")
+_SERVER_SETTINGS = ("calendar", "user", "password", "ca", "seconds", "nameserver", "invite")
+
+
+def _clash(settings: PlaceSettings) -> str:
+    clash = settings.text("clash", "allow")
+    if clash not in _CLASHES:
+        raise settings.refuse("clash", f'clash is never "{clash}"', f"it is one of: {', '.join(_CLASHES)}")
+    return clash
+
+
+def _noun(settings: PlaceSettings) -> Noun:
+    return "task" if settings.kind == "tasks" else "event"
+
+
+def _open_folder(settings: PlaceSettings, context: PlaceContext) -> FolderCalendar:
+    return FolderCalendar(
+        settings.name,
+        context.path(settings, "folder"),
+        settings.text("folder"),
+        context.zone_of(settings),
+        clash=_clash(settings),
+        readonly=settings.yes_no("readonly"),
+        clock=context.clock,
+        noun=_noun(settings),
+    )
+
+
+def _open_file(settings: PlaceSettings, context: PlaceContext) -> FileCalendar:
+    return FileCalendar(
+        settings.name,
+        context.path(settings, "file"),
+        settings.text("file"),
+        context.zone_of(settings),
+        clash=_clash(settings),
+        readonly=settings.yes_no("readonly"),
+        clock=context.clock,
+    )
+
+
+def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
+    from whenvoca.places.calendar.dav import DavCalendar
+    from whenvoca.places.calendar.dav_client import DavClient
+    from whenvoca.places.secrets import Secret
+
+    zone, clash, user = context.zone_of(settings), _clash(settings), settings.text("user")
+    client = DavClient(
+        settings.text("server"),
+        user,
+        Secret(settings, "password", user),
+        wait=context.clock.wait,
+        name=settings.name,
+        ca=context.path_text(settings, "ca"),
+        seconds=float(settings.number("seconds") or 30),
+        nameserver=settings.text("nameserver"),
+    )
+    calendar, readonly = settings.text("calendar"), settings.yes_no("readonly")
+    return DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=_noun(settings))
+
+
+def _rehearse(place: Any, sample: Path | None) -> RehearsedCalendar:
+    return RehearsedCalendar(place)
+
+
+_FOLDER = Access(key="folder", open=_open_folder)
+_SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS)
+CALENDAR = PlaceKind(
+    name="calendar",
+    settings=("clash", "readonly"),
+    accesses=(_FOLDER, Access(key="file", open=_open_file), _SERVER),
+    missing="a calendar has either a folder, a file or a server",
+    example='such as folder = "calendars/domes"',
+    rehearse=_rehearse,
+    source=CalendarSource,
+)
+TASKS = PlaceKind(
+    name="tasks",
+    settings=("readonly",),
+    accesses=(_FOLDER, _SERVER),
+    missing="a list of tasks has either a folder or a server",
+    example='such as folder = "calendars/domes"',
+    rehearse=_rehearse,
+    source=CalendarSource,
+)

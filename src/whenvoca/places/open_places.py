@@ -1,0 +1,247 @@
+"""The places of a workspace: each opened by its kind when it is first asked for."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any, Generic, TypeVar
+
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.effects import THE_WEB
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.place_protocols import (
+    CalendarFace,
+    ChatFace,
+    OutboxFace,
+    PlaceReport,
+    SavingFile,
+    SheetFace,
+    Source,
+    Writer,
+)
+from whenvoca.engine.workspace.settings import LATER_KINDS, Workspace
+from whenvoca.errors import WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.language.faults import nearest
+from whenvoca.places import files
+from whenvoca.places.kinds import PLACE_KINDS
+from whenvoca.places.place_kind import PlaceContext
+from whenvoca.places.settings import PlaceSettings
+from whenvoca.places.sheet.memory import SheetMemory
+from whenvoca.places.sheet.open_file import OpenFile
+from whenvoca.places.web import RehearsedWeb, Web
+
+Face = TypeVar("Face")
+
+
+class OpenPlaces:
+    """The places of a workspace by lower-case name; ``instead`` names files that stand for what some hold in a
+    rehearsal. Raises SettingsFault for a kind that there is not; what else is wrong with a place, when it is opened."""
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        clock: Clock,
+        *,
+        written: Mapping[str, Sequence[str]] | None = None,
+        is_rehearsal: bool = False,
+        instead: Mapping[str, Path] | None = None,
+    ) -> None:
+        self._workspace, self._clock, self._written = workspace, clock, written or {}
+        self._context = PlaceContext(
+            workspace, clock, workspace.zone, is_rehearsal, instead or {}, self._written, shared={}
+        )
+        self._tables = {
+            name.lower(): PlaceSettings(name, table, workspace.text) for name, table in workspace.places.items()
+        }
+        self._opened: dict[str, Any] = {}
+        for settings in self._tables.values():
+            if settings.kind not in (*PLACE_KINDS, *LATER_KINDS):
+                said = f'there is no kind of place "{settings.kind}"' if settings.kind else "the kind is missing"
+                fix = nearest(settings.kind, PLACE_KINDS) or f"one of: {', '.join(PLACE_KINDS)}"
+                raise settings.refuse("kind", said, fix)
+
+    # --- the same places otherwise
+
+    def rehearsed(self, instead: Mapping[str, Path] | None = None) -> OpenPlaces:
+        """The same places, read for real, where a write is only remembered; ``instead`` names files that stand for what
+        they hold."""
+        return OpenPlaces(self._workspace, self._clock, written=self._written, is_rehearsal=True, instead=instead)
+
+    def renewed(self) -> OpenPlaces:
+        """The same places, opened afresh but for those that stay connected."""
+        fresh = OpenPlaces(self._workspace, self._clock, written=self._written)
+        fresh._opened = {name: self._open(self._tables[name]) for name in self._lasting()}
+        return fresh
+
+    # --- what the check asks
+
+    def names(self) -> list[str]:
+        """The names as they are written."""
+        return [settings.name for settings in self._tables.values()]
+
+    def kind_of(self, name: str) -> str:
+        """The kind of a place."""
+        return self._tables[name.lower()].kind
+
+    def info(self, name: str) -> PlaceInfo | None:
+        """What the checker needs of a place."""
+        settings = self._tables.get(name.lower())
+        if settings is None:
+            return None
+        if why := _why_unavailable(settings):
+            return PlaceInfo(name=settings.name, kind=settings.kind, unavailable=why)
+        info: PlaceInfo = self._open(settings).info()
+        return info
+
+    def describe(self) -> list[PlaceReport]:
+        """Every place for people."""
+        return [self._describe(settings) for settings in self._tables.values()]
+
+    def _describe(self, settings: PlaceSettings) -> PlaceReport:
+        if why := _why_unavailable(settings):
+            address = settings.text("server") or settings.text("folder")
+            return PlaceReport(settings.name, settings.kind, address, "", "", why)
+        try:
+            report: PlaceReport = self._open(settings).describe()
+        except WhenvocaError as error:
+            return PlaceReport(settings.name, settings.kind, "", "", "", error.message, error.fix)
+        return report
+
+    # --- what the stage asks
+
+    def of_kind(self, kind: str) -> Mapping[str, Any]:
+        """The places of one kind, opened when looked up."""
+        return _Lookup(self._names_of(kind), self.open_named)
+
+    @property
+    def sheets(self) -> Mapping[str, SheetFace]:
+        """The sheets."""
+        return self.of_kind("sheet")
+
+    @property
+    def calendars(self) -> Mapping[str, CalendarFace]:
+        """The calendars."""
+        return self.of_kind("calendar")
+
+    @property
+    def tasks(self) -> Mapping[str, CalendarFace]:
+        """The lists of tasks."""
+        return self.of_kind("tasks")
+
+    @property
+    def chats(self) -> Mapping[str, ChatFace]:
+        """The chats."""
+        return self.of_kind("chat")
+
+    @property
+    def outboxes(self) -> Mapping[str, OutboxFace]:
+        """Where letters go out."""
+        return self.of_kind("outbox")
+
+    def writer(self, name: str) -> Writer | None:
+        """What carries out effects at once under that name; None for a sheet, whose rows pend."""
+        if name == THE_WEB:
+            return RehearsedWeb() if self._context.is_rehearsal else Web(self._clock.wait)
+        return None if PLACE_KINDS[self.kind_of(name)].pends else self.open_named(name)
+
+    def source(self, name: str, ledger: Ledger) -> Source:
+        """The place as a trigger sees it."""
+        source = PLACE_KINDS[self.kind_of(name)].source
+        assert source is not None  # no trigger's sentence has a slot for it
+        return source(self.open_named(name), ledger)
+
+    def open_named(self, name: str) -> Any:
+        """The place of that name; None if there is none, or this version cannot open it."""
+        settings = self._tables.get(name.lower())
+        return None if settings is None or _why_unavailable(settings) else self._open(settings)
+
+    def _names_of(self, kind: str) -> list[str]:
+        return [name for name, each in self._tables.items() if each.kind == kind and not _why_unavailable(each)]
+
+    def _open(self, settings: PlaceSettings) -> Any:
+        key = settings.name.lower()
+        if key not in self._opened:
+            self._opened[key] = PLACE_KINDS[settings.kind].open(settings, self._context)
+        return self._opened[key]
+
+    # --- files
+
+    @property
+    def files(self) -> Sequence[SavingFile]:
+        """The files behind the sheets opened so far."""
+        return list(self._context.shared.get(OpenFile, {}).values())
+
+    def hash_of(self, file: str) -> str:
+        """The hash of a file as it stands, empty if there is none."""
+        path = Path(file)
+        return files.hash_bytes(files.read_file(path)) if path.exists() else ""
+
+    def sweep(self) -> None:
+        """Takes away temporaries that a crash left in the folders of the places."""
+        paths = [path for each in self._paths().values() for path in each]
+        folders = {self._workspace.folder, *paths, *(path.parent for path in paths)}
+        for folder in folders:
+            for left in folder.glob(f".*{files.TEMPORARY}") if folder.is_dir() else ():
+                with contextlib.suppress(OSError):
+                    left.unlink()
+
+    def watched_paths(self) -> dict[str, list[Path]]:
+        """The files and folders behind each place that triggers may look at; none for a server."""
+        return {
+            name: [each for path in paths for each in PLACE_KINDS[self.kind_of(name)].watched(path)]
+            for name, paths in self._paths().items()
+            if PLACE_KINDS[self.kind_of(name)].source is not None
+        }
+
+    def _paths(self) -> dict[str, list[Path]]:
+        return {
+            name: PLACE_KINDS[settings.kind].paths(settings, self._context)
+            for name, settings in self._tables.items()
+            if settings.kind in PLACE_KINDS
+        }
+
+    def only_look(self) -> None:
+        """From now on not even what was seen is kept: for commands that may write nothing."""
+        SheetMemory.of(self._context.shared, self._workspace.state_folder).only_look()
+
+    # --- connections
+
+    def listen(self, wake: Callable[[str], None]) -> None:
+        """From now on ``wake`` is called, from another thread, with a place's name when something happens there."""
+        for name in self._lasting():
+            self._open(self._tables[name]).listen(lambda name=name: wake(name))
+
+    def close(self) -> None:
+        """Ends the connections of places that were opened."""
+        for name in self._lasting():
+            if name in self._opened:
+                self._opened[name].close()
+
+    def _lasting(self) -> list[str]:
+        return [name for kind in PLACE_KINDS.values() if kind.stays_open for name in self._names_of(kind.name)]
+
+
+def _why_unavailable(settings: PlaceSettings) -> str:
+    return f"this version has no places of the kind {settings.kind}" if settings.kind in LATER_KINDS else ""
+
+
+class _Lookup(Mapping[str, Face], Generic[Face]):
+    """Places by lower-case name, opened when looked up."""
+
+    def __init__(self, names: list[str], opening: Callable[[str], Any]) -> None:
+        self._names = names
+        self._opening = opening
+
+    def __getitem__(self, name: str) -> Face:
+        if name not in self._names:
+            raise KeyError(name)
+        face: Face = self._opening(name)
+        return face
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._names)
+
+    def __len__(self) -> int:
+        return len(self._names)

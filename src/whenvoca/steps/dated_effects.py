@@ -1,0 +1,224 @@
+"""Effects on events and tasks: created, changed, deleted, put back, or found as they were made; each read and
+undone."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.reader import read_events
+from whenvoca.calendars.state import event_key, from_state, to_state
+from whenvoca.engine.acting.effect_kind import EffectKind, Inverse
+from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.effects import Effect, show_brief, show_changes, show_fields
+from whenvoca.engine.place_protocols import RowState, StoredEvent
+from whenvoca.steps.effect_words import titled, when
+from whenvoca.values.texts import show_value
+
+_SHOWN_FIRST = ("title", "start", "end", "due")
+# Which attributes of Event stand behind a field of the language.
+_ATTRIBUTES = {
+    "attendees": "attendees",
+    "optional": "attendees",
+    "alarm": "alarms",
+    "repeat": "rule",
+    "category": "categories",
+    "due": "end",
+}
+
+
+def _target(effect: Effect) -> str:
+    title = (effect.after or {}).get("title") or (effect.before or {}).get("title")
+    if not title and effect.stored is not None:
+        title = effect.stored.event.title
+    if not title and effect.event is not None:
+        title = effect.event.title
+    return show_brief(title or effect.target)
+
+
+def _made(effect: Effect) -> str:
+    fields = {name: value for name, value in (effect.after or {}).items() if name not in _SHOWN_FIRST}
+    filled = [f"{name} {show_brief(value, name)}" for name, value in fields.items() if value not in ("yes", [])]
+    return "; ".join([when(effect.after or {}), *filled])
+
+
+# --- undoing
+
+
+def _common(effect: Effect) -> dict[str, Any]:
+    return {"place": effect.place, "target": effect.target, "lineage": effect.lineage, "number": effect.number}
+
+
+def _found(stage: Stage, effect: Effect, left: list[str]) -> StoredEvent | None:
+    """What stands of it; ``left`` hears of one that is gone."""
+    stored = stage.find_event(effect.place, effect.target)
+    if stored is None:
+        title = (effect.after or effect.before or {}).get("title") or effect.target
+        left.append(f'{effect.place}: "{title}" is no longer there')
+    return stored
+
+
+def _undo_creation(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
+    stored = _found(stage, effect, left)
+    if stored is None:
+        return
+    content = {name: value for name, value in stored.event.content().items() if value or name in ("start", "end")}
+    changed = [name for name, value in content.items() if not _is_same(value, (effect.after or {}).get(name))]
+    if changed:
+        title = stored.event.title
+        left.append(f'{effect.place}: "{title}" was changed since ({", ".join(changed)}) and is left there')
+        return
+    yield Effect(
+        verb=f"delete {effect.noun}",
+        before=content,
+        version=stored.version,
+        stored=stored,
+        kept=stored.data.decode("utf-8", "replace"),
+        **_common(effect),
+    )
+
+
+def _undo_deletion(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
+    stored = stage.find_event(effect.place, effect.target)
+    if stored is not None:
+        left.append(f'{effect.place}: "{stored.event.title}" stands there again')
+        return
+    known = stage.made(effect.place, effect.lineage) if effect.lineage else None
+    base = dict(known.base) if known is not None and known.base is not None else None
+    yield Effect(verb=f"put back {effect.noun}", after=effect.before, kept=effect.kept, base=base, **_common(effect))
+
+
+def _undo_change(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
+    stored = _found(stage, effect, left)
+    if stored is None:
+        return
+    new, before, after = _restored(effect, stored, stage, left)
+    known = stage.made(effect.place, effect.lineage) if effect.lineage else None
+    if after:
+        yield Effect(
+            verb=f"change {effect.noun}",
+            before=before,
+            after=after,
+            version=stored.version,
+            stored=stored,
+            event=new,
+            kept=stored.data.decode("utf-8", "replace"),
+            base=_base_before(known.base, new, after) if known is not None and known.base is not None else None,
+            **_common(effect),
+        )
+
+
+def _restored(
+    effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
+) -> tuple[Event, dict[str, Any], dict[str, Any]]:
+    """The event with the changed fields as they were; a field that was changed again since stays."""
+    now = stored.event.content()
+    given: dict[str, Any] = {}
+    before: dict[str, Any] = {}
+    after: dict[str, Any] = {}
+    old = _kept_event(effect, stage)
+    for name, value in (effect.after or {}).items():
+        if not _is_same(now[name], value):
+            said = f"{name} is {show_value(now[name]) or 'empty'} now"
+            left.append(f'{effect.place}: "{stored.event.title}" was changed since, {said}; it is left so')
+            continue
+        attribute = _ATTRIBUTES.get(name, name)
+        was = (effect.before or {}).get(name)
+        is_derived = old.occurrence != stored.event.occurrence  # an occurrence that had no VEVENT of its own
+        given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
+        before[name], after[name] = now[name], was
+    is_whole = stored.event.occurrence is None and len(old.excluded) == len(stored.event.excluded)
+    if is_whole and given.keys() & {"start", "rule"}:
+        given |= {"excluded": old.excluded, "added": old.added}  # what was taken out of a series moves back with it
+    return replace(stored.event, sequence=stored.event.sequence + 1, **given), before, after
+
+
+def _kept_event(effect: Effect, stage: Stage) -> Event:
+    """The event as it stood before the effect."""
+    zone = stage.calendar(effect.place).zone
+    events = read_events(effect.kept.encode(), zone, noun="task" if effect.noun == "task" else "event")
+    exact = [event for event in events if event_key(event.uid, event.occurrence) == effect.target]
+    return exact[0] if exact else events[0]
+
+
+def _base_before(base: RowState, restored: Event, names: Iterable[str]) -> dict[str, Any]:
+    """A mirror's base with the fields that came back as they were; what was disputed stays so."""
+    attributes = {_ATTRIBUTES.get(name, name) for name in names}
+    known = from_state({name: value for name, value in base.items() if name != "disputed"})
+    return to_state(replace(known, **{name: getattr(restored, name) for name in attributes}))
+
+
+def _is_same(one: Any, other: Any) -> bool:
+    return one == other or (not one and not other)
+
+
+def _undo_nothing(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
+    yield from ()
+
+
+# --- the kinds
+
+
+class DatedEffects(Struct, frozen=True, kw_only=True):
+    """The kinds of effects on events, or on tasks."""
+
+    create: EffectKind
+    change: EffectKind
+    delete: EffectKind
+    take: EffectKind
+
+
+def _kinds(noun: str) -> DatedEffects:
+    def changed(effect: Effect) -> str:
+        return f"{noun} changed in {effect.place}: {', '.join(show_changes(effect))}"
+
+    put_back = EffectKind(
+        verb=f"put back {noun}",
+        line=lambda effect: f"{noun} put back into {effect.place}",
+        target=_target,
+        detail=_made,
+        invert=_undo_creation,
+    )
+    return DatedEffects(
+        create=EffectKind(
+            verb=f"create {noun}",
+            line=lambda effect: f"{titled(effect.after or {}, noun)} {when(effect.after or {})} in {effect.place}",
+            target=_target,
+            detail=_made,
+            invert=_undo_creation,
+        ),
+        change=EffectKind(
+            verb=f"change {noun}",
+            line=changed,
+            target=_target,
+            detail=show_fields,
+            counts_as=("change",),
+            invert=_undo_change,
+        ),
+        delete=EffectKind(
+            verb=f"delete {noun}",
+            line=lambda effect: (
+                f"{titled(effect.before or {}, noun)} {when(effect.before or {})} taken out of {effect.place}"
+            ),
+            target=_target,
+            detail=lambda effect: when(effect.before or {}),
+            counts_as=("deletion", "change"),
+            invert=_undo_deletion,
+            inverses=(put_back,),
+        ),
+        take=EffectKind(
+            verb=f"take {noun} as made",
+            line=lambda effect: f"its {noun} stands already in {effect.place}",
+            target=_target,
+            detail=show_fields,
+            invert=_undo_nothing,
+        ),
+    )
+
+
+EVENT_EFFECTS = _kinds("event")
+TASK_EFFECTS = _kinds("task")
