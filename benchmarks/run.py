@@ -161,7 +161,7 @@ def journal_bare(ledger: Path, target: Path) -> float:
     from contextlib import closing
 
     from whenvoca.engine.ledger.sqlite import SqliteLedger
-    from whenvoca.engine.running.batch import GROUP
+    from whenvoca.engine.running.run_group import GROUP
 
     with closing(sqlite3.connect(ledger)) as kept:
         rows = {

@@ -7,6 +7,8 @@ from pathlib import Path
 
 import pytest
 
+from whenvoca.open_workspace import EFFECT_KINDS
+
 SOURCES = sorted(Path("src/whenvoca").rglob("*.py"))
 
 
@@ -14,7 +16,7 @@ SOURCES = sorted(Path("src/whenvoca").rglob("*.py"))
 def test_time_and_chance_come_from_the_engine_only(path: Path) -> None:
     text = path.read_text(encoding="utf-8")
     assert not re.search(r"datetime\.(now|utcnow|today)\(|date\.today\(|time\.time\(\)|\brandom\.", text)
-    if path.name != "identity.py":
+    if path.name != "lineage.py":
         assert "uuid4" not in text
 
 
@@ -43,12 +45,26 @@ def test_every_public_thing_has_a_docstring() -> None:
     assert bare == []
 
 
-def test_a_step_is_one_file_and_its_line_in_the_list() -> None:
-    names = [path.stem for path in Path("src/whenvoca/steps").glob("*.py")]
-    assert "add_row" in names
-    users = [
-        path
+def test_every_effect_of_a_step_can_be_undone_or_is_told_to_others() -> None:
+    for kind in EFFECT_KINDS.values():
+        assert (kind.invert is None) == (kind.told_as is not None), kind.verb
+        assert set(kind.counts_as) <= {"deletion", "change", "letter", "message", "call"}, kind.verb
+
+
+def test_the_ledger_speaks_sql_that_other_databases_know() -> None:
+    own = re.compile(
+        r"INSERT OR|UPDATE OR|lastrowid|ON CONFLICT DO|\bmax\([^()]*,|WITHOUT ROWID|PRAGMA|COLLATE|IS NOT \?|\?\d", re.I
+    )
+    for path in Path("src/whenvoca/engine/ledger").glob("*.py"):
+        if path.name not in ("connection.py", "schema.py"):
+            assert not own.findall(path.read_text(encoding="utf-8")), path
+
+
+def test_no_two_classes_share_a_name() -> None:
+    names = [
+        name
         for path in SOURCES
-        if "AddedRow" in path.read_text(encoding="utf-8") or "ADD_ROW" in path.read_text(encoding="utf-8")
+        if "speech" not in path.parts
+        for name in re.findall(r"^class (\w+)", path.read_text(encoding="utf-8"), re.M)
     ]
-    assert [path.name for path in users] == ["__init__.py", "add_row.py"]
+    assert sorted(names) == sorted(set(names))

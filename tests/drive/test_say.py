@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import SETTINGS, Desk
-from whenvoca.engine.acting.stage import LiveStage
+from whenvoca.engine.acting.stage import WorkspaceStage
 
 PLACES = """
 [people.rui]
@@ -243,15 +243,15 @@ def test_private_events_stay_out_of_rooms(desk: Desk) -> None:
 @pytest.mark.parametrize("is_written", [True, False])
 def test_a_request_cut_short_is_settled(desk: Desk, monkeypatch: pytest.MonkeyPatch, *, is_written: bool) -> None:
     """Stopped behind or before the write: the next request notes what stands, and undo takes it back."""
-    really = LiveStage.apply
+    really = WorkspaceStage.apply
 
-    def stop(stage: LiveStage, *given: Any) -> Any:
+    def stop(stage: WorkspaceStage, *given: Any) -> Any:
         if is_written:
             really(stage, *given)
         raise KeyboardInterrupt
 
     with monkeypatch.context() as patched:
-        patched.setattr(LiveStage, "apply", stop)
+        patched.setattr(WorkspaceStage, "apply", stop)
         assert desk.run("say", "mirror wash thu 10:40", "--now", NOW).code == 130
     talk(desk, ("anything tonight?", 0, "Nothing"))
     (run,) = desk.run("runs", "--json").json["runs"]

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 
 from tests.places.test_sheets import HEAD, as_csv, place_on
 from tests.places.workbooks import plain_workbook
-from whenvoca.engine.ledger.protocol import Ledger, StateChange
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import StateChange
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.place_protocols import SeenRow
 from whenvoca.engine.row_hashes import UNKNOWABLE, WIDTH, HashBlock, RowHashes

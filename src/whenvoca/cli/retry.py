@@ -8,7 +8,8 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.outcome import outcome_to_json, show_outcome
 from whenvoca.cli.show.output import say, show_json
 from whenvoca.cli.subject_options import ask_yes
-from whenvoca.engine.ledger.protocol import Ledger, RunRecord
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows

@@ -10,7 +10,7 @@ import click
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.show.effects import brief_label, describe_effect, effect_to_json
 from whenvoca.cli.show.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
-from whenvoca.engine.ledger.protocol import RunRecord
+from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.open_workspace import OpenWorkspace
 

@@ -16,7 +16,7 @@ from whenvoca.cli.show.effects import describe_effect
 from whenvoca.cli.show.outcome import run_to_json
 from whenvoca.cli.show.output import OUTCOME_STYLES, console, say, styled
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.ledger.schedule import Job
+from whenvoca.engine.ledger.records import Job
 from whenvoca.engine.running.outcome import Outcome, RunResult
 from whenvoca.engine.seeing.renamed_workflows import find_renamed
 from whenvoca.engine.watching.watching import Loaded, Watch

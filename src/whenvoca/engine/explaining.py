@@ -10,7 +10,8 @@ from msgspec import Struct, field
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.acting.step_call import RunContext
 from whenvoca.engine.effects import Effect, Receipt, show_field
-from whenvoca.engine.ledger.protocol import JournalEntry, Ledger, RunRecord
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import JournalEntry, RunRecord
 from whenvoca.engine.place_protocols import RowState, Source
 from whenvoca.engine.running.open_program import OpenProgram, open_program
 from whenvoca.engine.running.run_input import describe_start

@@ -9,7 +9,8 @@ from pathlib import Path
 import pytest
 
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.protocol import Journal, Ledger, Occurrence, StateChange
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Journal, Occurrence, StateChange
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.place_protocols import SaveIntent
 from whenvoca.engine.row_hashes import HashBlock, RowHashes

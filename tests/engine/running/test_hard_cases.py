@@ -588,7 +588,7 @@ def test_a_run_goes_on_after_a_crash_with_what_it_had_found(slots: Desk) -> None
 
 
 def test_change_is_decided_anew_when_another_hand_was_quicker(slots: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
-    from whenvoca.engine.acting.stage import LiveStage
+    from whenvoca.engine.acting.stage import WorkspaceStage
 
     slots.rows(R1)
     slots.run("run")
@@ -599,16 +599,16 @@ def test_change_is_decided_anew_when_another_hand_was_quicker(slots: Desk, monke
         "follow",
     )
     slots.run("run")
-    real, quicker = LiveStage.find_event, [2]
+    real, quicker = WorkspaceStage.find_event, [2]
 
-    def find(self: LiveStage, place: str, key: str) -> object:
+    def find(self: WorkspaceStage, place: str, key: str) -> object:
         stored = real(self, place, key)
         if quicker[0]:
             quicker[0] -= 1
             path.write_bytes(path.read_bytes().replace(b"SUMMARY:", b"SUMMARY:x"))
         return stored
 
-    monkeypatch.setattr(LiveStage, "find_event", find)
+    monkeypatch.setattr(WorkspaceStage, "find_event", find)
     slots.write("requests.csv", slots.read().replace("M 42", "M 99"))
     assert slots.run("run", "follow").code == 0
     assert b"DESCRIPTION:xxM 42: M 99" in path.read_bytes()

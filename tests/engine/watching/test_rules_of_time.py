@@ -167,8 +167,6 @@ def test_presence_set_without_until_stays_and_ends_other_claims(hall: Desk) -> N
 def test_presence_claim_survives_a_lost_step_between_sending_and_noting(
     hall: Desk, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from whenvoca.engine.running import batch
-
     hall.workflow(WATCH)
     show(hall, "away", "tea")
     put(hall, "a", at("10:00"), at("12:00"), "ines")
@@ -178,7 +176,7 @@ def test_presence_claim_survives_a_lost_step_between_sending_and_noting(
         raise KeyboardInterrupt
 
     with monkeypatch.context() as patched:
-        patched.setattr(batch, "note_presence", stop)
+        patched.setattr("whenvoca.engine.ledger.schedule_store.SqliteSchedule.add_claim", stop)
         assert hall.run("run", "--now", "2027-03-17 10:00").code == 130
     assert shown(hall) == ("dnd", "a")
     go(hall, "10:01")

@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 from msgspec import Struct
 
 from whenvoca.engine.effects import Effect, Receipt, show_fields
-from whenvoca.engine.ledger.protocol import Ledger, Occurrence
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Occurrence
 
 if TYPE_CHECKING:
     from whenvoca.engine.acting.stage import Stage

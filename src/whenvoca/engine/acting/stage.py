@@ -22,8 +22,8 @@ from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.history import choose_runs
-from whenvoca.engine.ledger.protocol import JournalEntry, Ledger, MadeThing, RunRecord
-from whenvoca.engine.ledger.schedule import Claim
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Claim, JournalEntry, MadeThing, RunRecord
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import CalendarFace, Places, Presence, RowState, SheetFace, StoredEvent

@@ -25,7 +25,7 @@ from whenvoca.engine.conversing.memory import (
 )
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.codec import encode
-from whenvoca.engine.ledger.protocol import RunRecord
+from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import MovedOn, StoredEvent

@@ -11,7 +11,7 @@ from whenvoca.engine.acting.keyed import with_keys
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.conversing.conversing import Conversation, Deed, Manner, label_of
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.protocol import Journal, Occurrence
+from whenvoca.engine.ledger.records import Journal, Occurrence
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import StoredEvent

@@ -14,7 +14,7 @@ from zoneinfo import ZoneInfo
 import msgspec
 
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.protocol import Occurrence
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.place_protocols import RowState
 from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import from_plain, to_plain

@@ -16,6 +16,18 @@ from whenvoca.errors import PlaceTrouble, SettingsFault
 _CACHE_KIB = 8_000
 
 
+def upsert(table: str, key: Sequence[str], values: Sequence[str]) -> str:
+    """The statement that keeps a row by its key, in place of one that is there: key and values in that order."""
+    columns = (*key, *values)
+    return (
+        f"INSERT INTO {table} ({','.join(columns)}) VALUES ({','.join('?' * len(columns))}) "
+        f"ON CONFLICT ({','.join(key)}) DO UPDATE SET {','.join(f'{name}=excluded.{name}' for name in values)}"
+    )
+
+
+_KEEP_META = upsert("meta", ("name",), ("value",))
+
+
 class SqliteFile:
     """A ledger's file. Raises SettingsFault for one of a newer version, PlaceTrouble where it cannot be kept."""
 
@@ -104,9 +116,15 @@ class SqliteFile:
     def set_meta(self, name: str, value: str) -> None:
         """Remembers a word."""
         with self._telling():
-            self._db.execute("INSERT OR REPLACE INTO meta VALUES (?,?)", (name, value))
+            self._db.execute(_KEEP_META, (name, value))
 
     def _one(self, statement: str, values: Sequence[Any]) -> Any:
         with self._telling():
             row = self._db.execute(statement, values).fetchone()
         return row[0] if row else None
+
+    def _add(self, statement: str, values: Sequence[Any]) -> int:
+        """Adds a row; answers the number that it got, which the statement returns."""
+        with self.transaction():
+            ((number,),) = self._db.execute(statement, values).fetchall()
+        return int(number)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from whenvoca.engine.ledger.protocol import Ledger, RunRecord
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.errors import RequestFault
 
 

@@ -11,13 +11,17 @@ import msgspec
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state
 from whenvoca.engine.ledger.codec import decode_state, encode
-from whenvoca.engine.ledger.connection import SqliteFile
-from whenvoca.engine.ledger.protocol import CurrentStates, Observation, ReadPosition, StateChange
+from whenvoca.engine.ledger.connection import SqliteFile, upsert
+from whenvoca.engine.ledger.records import CurrentStates, Observation, ReadPosition, StateChange
 from whenvoca.engine.place_protocols import Resource, RowState
 from whenvoca.engine.row_hashes import HashBlock, RowHashes
 
 _STANDING = "SELECT s.subject, o.state FROM standing s JOIN observations o ON o.sequence=s.sequence WHERE s.place=?"
-_STANDS = "INSERT INTO standing VALUES (?,?,?) ON CONFLICT DO UPDATE SET sequence=excluded.sequence"
+_KEEP_STANDING = upsert("standing", ("place", "subject"), ("sequence",))
+_KEEP_RESOURCE = upsert("resources", ("place", "name"), ("uid", "version", "stamp"))
+_KEEP_CURSOR = upsert("cursors", ("place",), ("value",))
+_KEEP_HASHES = upsert("prints", ("place",), ("sequence", "packed"))
+_KEEP_READER = upsert("readers", ("workflow", "place"), ("sequence", "signature"))
 _MANY = 3000  # subjects beyond which it is quicker to ask for all
 _FEW = 200  # states that are asked for one by one before all are read
 
@@ -114,7 +118,7 @@ class SqliteObservations(SqliteFile):
         """Remembers pieces, and forgets those that are gone."""
         with self.transaction():
             self._db.executemany(
-                "INSERT OR REPLACE INTO resources VALUES (?,?,?,?,?)",
+                _KEEP_RESOURCE,
                 ((place, name, each.uid, each.version, each.stamp) for name, each in fresh.items()),
             )
             self._db.executemany("DELETE FROM resources WHERE place=? AND name=?", ((place, name) for name in gone))
@@ -161,15 +165,15 @@ class SqliteObservations(SqliteFile):
                     standing.append((place, subject, sequence + count))
                 if len(rows) >= 5000:
                     self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
-                    self._db.executemany(_STANDS, standing)
+                    self._db.executemany(_KEEP_STANDING, standing)
                     rows, standing = [], []
             self._db.executemany("INSERT INTO observations VALUES (?,?,?,?,?,?,?)", rows)
-            self._db.executemany(_STANDS, standing)
+            self._db.executemany(_KEEP_STANDING, standing)
             self._db.executemany("DELETE FROM standing WHERE place=? AND subject=?", gone)
-            self._db.execute("INSERT OR REPLACE INTO cursors VALUES (?,?)", (place, cursor))
+            self._db.execute(_KEEP_CURSOR, (place, cursor))
             if prints is not None:
                 packed = msgspec.msgpack.encode(prints.blocks)
-                self._db.execute("INSERT OR REPLACE INTO prints VALUES (?,?,?)", (place, sequence + count, packed))
+                self._db.execute(_KEEP_HASHES, (place, sequence + count, packed))
         return count
 
     def prints(self, place: str) -> RowHashes:
@@ -199,7 +203,7 @@ class SqliteObservations(SqliteFile):
         """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""
         with self.transaction():
             for table in ("standing", "cursors", "prints", "readers", "observations", "occurrences"):
-                self._db.execute(f"DELETE FROM {table} WHERE place=? COLLATE NOCASE", (place,))
+                self._db.execute(f"DELETE FROM {table} WHERE lower(place)=lower(?)", (place,))
 
     def last_sequence(self, place: str) -> int:
         """The number of the newest observation of a place."""
@@ -222,12 +226,14 @@ class SqliteObservations(SqliteFile):
     def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
         """Remembers up to which observation a workflow has looked."""
         with self._telling():
-            self._db.execute("INSERT OR REPLACE INTO readers VALUES (?,?,?,?)", (workflow, place, sequence, signature))
+            self._db.execute(_KEEP_READER, (workflow, place, sequence, signature))
 
     def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
         """The observations of a place after a number, in order, those left out that one workflow or an undo made."""
         yield from self._observations(
-            "o.place=? AND o.sequence>? AND r.workflow IS NOT ? AND r.kind IS NOT 'undo'", (place, after, but_by)
+            "o.place=? AND o.sequence>? AND (r.workflow IS NULL OR r.workflow<>?) AND (r.kind IS NULL OR "
+            "r.kind<>'undo')",
+            (place, after, but_by),
         )
 
     def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:

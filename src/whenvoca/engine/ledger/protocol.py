@@ -1,129 +1,35 @@
-"""The ledger's face: what is asked of the record of observations, occurrences, runs and effects.
+"""The ledger's face, by who asks: the log of observations, the book of runs, that of effects, and the schedule.
 
-The SQLite backing stands in ``ledger_sqlite``; a second one has to pass the same contract suite.
+The SQLite store stands in ``sqlite``; a second one has to pass the same contract suite.
 """
 
 from __future__ import annotations
 
-from abc import abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from typing import Any, Protocol
-
-from msgspec import Struct, field
+from typing import Protocol
 
 from whenvoca.calendars.event import Event
-from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.schedule import Schedule
+from whenvoca.engine.effects import Effect
+from whenvoca.engine.ledger.records import (
+    Claim,
+    CurrentStates,
+    Job,
+    Journal,
+    JournalEntry,
+    MadeThing,
+    Observation,
+    Occurrence,
+    ReadPosition,
+    RunRecord,
+    StateChange,
+)
 from whenvoca.engine.place_protocols import Found, Resource, RowState, SaveIntent
 from whenvoca.engine.row_hashes import RowHashes
 
 
-class StateChange(Struct, frozen=True):
-    """What a look found: a subject's state, None if it went. ``given`` is what it was, where it was never observed
-    itself but followed from another (an occurrence from its series). ``is_quiet``: it goes without being told."""
-
-    subject: str
-    state: RowState | None
-    given: RowState | None = None
-    is_quiet: bool = False
-
-
-class CurrentStates(Mapping[str, RowState]):
-    """Subjects of a place with their states as last observed."""
-
-    @abstractmethod
-    def is_same(self, subject: str, state: RowState) -> bool:
-        """Whether the subject stands with that state."""
-
-
-class ReadPosition(Struct, frozen=True):
-    """Up to where a workflow has looked at a place, and what the workflow was then (for a mirror)."""
-
-    sequence: int
-    signature: str = ""
-
-
-class Observation(Struct, frozen=True):
-    """One change seen at a place: the subject's state before and after, None where it did not stand."""
-
-    sequence: int
-    place: str
-    subject: str
-    old: RowState | None
-    new: RowState | None
-    cause_workflow: str = ""  # the workflow that made it, empty for another hand
-    chain: tuple[str, ...] = ()  # the workflows that led to it, first to last
-
-
-class Occurrence(Struct, frozen=True):
-    """One firing of a trigger; ``number`` is 0 until the ledger has given one."""
-
-    workflow: str
-    place: str
-    subject: str
-    sequence: int
-    at: str  # RFC 3339
-    happened: str = "gained"
-    chain: tuple[str, ...] = ()
-    number: int = 0
-    state: str = "waiting"
-    run: int = 0
-    label: str = ""
-    tries: int = 0
-
-
-class JournalEntry(Struct, frozen=True):
-    """An effect of an unfinished run: its key, its number, and its receipt if there is one."""
-
-    number: int
-    key: EffectKey
-    effect: Effect
-    receipt: Receipt | None
-
-
-class RunRecord(Struct, frozen=True):
-    """One run as the history tells it."""
-
-    number: int
-    workflow: str
-    place: str
-    subject: str
-    label: str
-    started: str
-    outcome: str
-    reason: str
-    milliseconds: int
-    kind: str = "run"
-    undoes: int | None = None
-    undone: int | None = None
-    occurrence: int = 0
-    effects: tuple[Effect, ...] = ()
-
-
-class MadeThing(Struct, frozen=True):
-    """A thing that we made and know of: the n-th of its lineage, with the version we last wrote."""
-
-    uid: str
-    number: int
-    version: str
-    base: RowState | None = None
-
-
-class Journal(Struct):
-    """What one round of a group commits together: new intents, receipts of the round before, runs that ended."""
-
-    intents: list[tuple[int, int, EffectKey, Effect]] = field(default_factory=list)  # (effect number, run, …)
-    receipts: list[tuple[int, Effect, Receipt]] = field(default_factory=list)
-    failures: list[tuple[int, str]] = field(default_factory=list)
-    ended: list[tuple[Occurrence, str, str, int]] = field(default_factory=list)  # outcome, reason, milliseconds
-    # runs whose intents without receipt are of a way they did not take again
-    abandoned: list[int] = field(default_factory=list)
-    reads: list[tuple[int, str, int, list[Found]]] = field(default_factory=list)  # run, step, ordinal, what was found
-
-
-class Ledger(Schedule, Protocol):
-    """The record. Every method outside ``transaction`` is one of its own."""
+class Transactions(Protocol):
+    """What every part of the ledger shares. Raises PlaceTrouble where it cannot be kept."""
 
     def transaction(self) -> AbstractContextManager[None]:
         """Everything inside is committed together, durably, or not at all."""
@@ -136,6 +42,10 @@ class Ledger(Schedule, Protocol):
 
     def set_meta(self, name: str, value: str) -> None:
         """Remembers a word."""
+
+
+class ObservationLog(Transactions, Protocol):
+    """What was seen of places, in order, and how far workflows have looked."""
 
     def cursor(self, place: str) -> str:
         """Up to where a place was observed, empty if never."""
@@ -176,6 +86,9 @@ class Ledger(Schedule, Protocol):
     def forget(self, place: str) -> None:
         """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""
 
+    def forget_messages(self, place: str, before: str) -> None:
+        """Forgets what was heard at a chat before then."""
+
     def last_sequence(self, place: str) -> int:
         """The number of the newest observation of a place, 0 if there is none."""
 
@@ -194,18 +107,13 @@ class Ledger(Schedule, Protocol):
     def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:
         """Observations by number."""
 
-    def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
-        """Subjects whose newest ended run failed or was undone, each with what was done in it."""
-
-    def count_unanswered(self, workflow: str) -> int:
-        """How many subjects' newest ended run failed, and was not taken back."""
-
-    def failed_writes_before(self, record: RunRecord) -> list[Effect]:
-        """What failed runs about its subject had done when the run began."""
-
     def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
         """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from
         these."""
+
+
+class RunBook(Transactions, Protocol):
+    """Occurrences, and the runs that they made."""
 
     def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True, revive: bool = False) -> int:
         """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones that have ended
@@ -216,9 +124,6 @@ class Ledger(Schedule, Protocol):
 
     def wake(self, number: int) -> None:
         """Makes an occurrence that has ended wait again, with a run of its own."""
-
-    def copy(self) -> Ledger:
-        """A copy in memory, to rehearse on."""
 
     def occurrence(self, number: int) -> Occurrence | None:
         """An occurrence by its number."""
@@ -241,32 +146,23 @@ class Ledger(Schedule, Protocol):
     def drop(self, occurrence: Occurrence, reason: str) -> None:
         """Ends an occurrence without a run: its subject is gone or left the set."""
 
-    def journal_of(self, run: int) -> list[JournalEntry]:
-        """What an unfinished run has done so far."""
+    def hold(self, occurrence: Occurrence, reason: str, tries: int = 0) -> None:
+        """Notes why a begun run cannot go on now, and how often it was tried; it stays waiting."""
 
-    def next_effect(self) -> int:
-        """The first free effect number."""
-
-    def commit(self, journal: Journal) -> None:
-        """Writes one round of a group."""
+    def newest_number(self) -> int:
+        """The number of the newest occurrence, 0 if there is none."""
 
     def last_run_of(self, occurrence: Occurrence) -> int:
         """The newest run of an occurrence, 0 if it never ran; its own if it is begun."""
 
-    def reads_of(self, run: int) -> dict[tuple[str, int], list[Found]]:
-        """What the look-ups of a run found, by step and ordinal."""
-
-    def hold(self, occurrence: Occurrence, reason: str, tries: int = 0) -> None:
-        """Notes why a begun run cannot go on now, and how often it was tried; it stays waiting."""
-
     def begin_undo(self, record: RunRecord, at: str) -> int:
         """Begins the run that takes back another one; answers its number."""
 
-    def verbs_since(self, workflow: str, since: str) -> dict[str, int]:
-        """How many effects of each verb runs of a workflow have had that began since then."""
+    def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
+        """Ends it: the run is marked as undone, and its subject held until a person changes it."""
 
-    def newest_number(self) -> int:
-        """The number of the newest occurrence, 0 if there is none."""
+    def note_undone(self, number: int, record: RunRecord) -> None:
+        """Marks a run as undone by another one, and holds its subject until a person changes it."""
 
     def begin_manual_run(
         self, workflow: str, place: str, person: str, at: str, kind: str = "presence", label: str = ""
@@ -277,14 +173,54 @@ class Ledger(Schedule, Protocol):
     def end_manual_run(self, number: int, outcome: str, reason: str) -> None:
         """Ends it."""
 
-    def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
-        """Ends it: the run is marked as undone, and its subject held until a person changes it."""
+    def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
+        """Subjects whose newest ended run failed or was undone, each with what was done in it."""
 
-    def note_undone(self, number: int, record: RunRecord) -> None:
-        """Marks a run as undone by another one, and holds its subject until a person changes it."""
+    def failed_writes_before(self, record: RunRecord) -> list[Effect]:
+        """What failed runs about its subject had done when the run began."""
 
-    def forget_messages(self, place: str, before: str) -> None:
-        """Forgets what was heard at a chat before then."""
+    def count_unanswered(self, workflow: str) -> int:
+        """How many subjects' newest ended run failed, and was not taken back."""
+
+    def runs(
+        self,
+        *,
+        workflow: str = "",
+        failed: bool = False,
+        since: str = "",
+        limit: int = 50,
+        numbers: Sequence[int] | None = None,
+        subject: str = "",
+    ) -> list[RunRecord]:
+        """The history, newest first."""
+
+    def runs_set_off(self, run: int) -> list[int]:
+        """The runs that what a run wrote has set off, newest first."""
+
+
+class EffectBook(Transactions, Protocol):
+    """Effects with their receipts, what they made, and the saves of files behind them."""
+
+    def next_effect(self) -> int:
+        """The first free effect number."""
+
+    def commit(self, journal: Journal) -> None:
+        """Writes one round of a group."""
+
+    def journal_of(self, run: int) -> list[JournalEntry]:
+        """What an unfinished run has done so far."""
+
+    def effects_done(self, run: int) -> list[JournalEntry]:
+        """What a run did, with receipts, in order."""
+
+    def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
+        """Effects by number, each with its run."""
+
+    def reads_of(self, run: int) -> dict[tuple[str, int], list[Found]]:
+        """What the look-ups of a run found, by step and ordinal."""
+
+    def verbs_since(self, workflow: str, since: str) -> dict[str, int]:
+        """How many effects of each verb runs of a workflow have had that began since then."""
 
     def has_made(self, place: str) -> bool:
         """Whether we know of anything that was made at a place."""
@@ -310,26 +246,86 @@ class Ledger(Schedule, Protocol):
     def open_saves(self) -> list[tuple[int, SaveIntent, list[int]]]:
         """Saves whose end was never noted."""
 
-    def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
-        """Effects by number, each with its run."""
 
-    def runs(
-        self,
-        *,
-        workflow: str = "",
-        failed: bool = False,
-        since: str = "",
-        limit: int = 50,
-        numbers: Sequence[int] | None = None,
-        subject: str = "",
-    ) -> list[RunRecord]:
-        """The history, newest first."""
+class Schedule(Transactions, Protocol):
+    """What every ledger keeps of time."""
 
-    def runs_set_off(self, run: int) -> list[int]:
-        """The runs that what a run wrote has set off, newest first."""
+    def high_water(self, workflow: str, place: str) -> str | None:
+        """Up to which moment a workflow has looked for starts at a place, or at the clock; None if never."""
 
-    def effects_done(self, run: int) -> list[JournalEntry]:
-        """What a run did, with receipts, in order."""
+    def set_high_water(self, workflow: str, place: str, at: str) -> None:
+        """Moves it on; it never goes back."""
 
-    def counts(self) -> dict[str, Any]:
-        """How much it holds, for people."""
+    def due_starts(self, workflow: str, place: str, now: str) -> list[str]:
+        """The UIDs of events whose next moment has come."""
+
+    def keep_starts(self, workflow: str, place: str, nexts: Mapping[str, str]) -> None:
+        """The next moment of each of these UIDs; empty: there is none."""
+
+    def next_start(self, workflow: str) -> str:
+        """The next moment that a workflow waits for, empty if there is none."""
+
+    def add_missed(self, occurrences: Iterable[Occurrence], at: str) -> list[Occurrence]:
+        """Records occurrences that come too late to run, each with a run that says so; answers those that are new."""
+
+    def restart_times(self, workflow: str, at: str) -> None:
+        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a
+        period."""
+
+    def forget_time(self) -> None:
+        """Forgets moments that were played: nothing of that time is late, or claimed."""
+
+    def claims(self, place: str = "", person: str = "") -> list[Claim]:
+        """The claims that have not ended, oldest first."""
+
+    def add_claim(self, claim: Claim) -> None:
+        """Records a claim under its number: that of its effect, so that it is never there twice."""
+
+    def move_claim(self, number: int, until: str) -> None:
+        """The end that a claim follows has moved."""
+
+    def end_claims(self, numbers: Iterable[int]) -> None:
+        """These are over."""
+
+    def presence(self, place: str, person: str) -> tuple[dict[str, str], dict[str, str]] | None:
+        """What somebody's presence was before the first claim on it, and what we last wrote; None without a claim."""
+
+    def keep_presence(self, place: str, person: str, before: Mapping[str, str], shown: Mapping[str, str]) -> None:
+        """Remembers both."""
+
+    def forget_presence(self, place: str, person: str) -> None:
+        """No claim holds any more."""
+
+    def pauses(self) -> dict[str, str]:
+        """The workflows that are paused, by identity, each with the moment since when."""
+
+    def pause(self, workflow: str, since: str) -> None:
+        """Turns a workflow off."""
+
+    def resume(self, workflow: str) -> None:
+        """Turns it on."""
+
+    def add_job(self, arguments: Iterable[str]) -> int:
+        """Hands a command over; answers its number."""
+
+    def next_job(self) -> Job | None:
+        """The oldest command that nobody has begun; it is begun now."""
+
+    def end_job(self, number: int, code: int, out: str, err: str) -> None:
+        """What came of it."""
+
+    def job(self, number: int) -> Job | None:
+        """A job by its number."""
+
+    def drop_job(self, number: int) -> None:
+        """Forgets a job that was told, or that nobody waits for any more."""
+
+    def drop_jobs(self) -> None:
+        """Forgets all: the process that would have done them is gone."""
+
+
+class Ledger(ObservationLog, RunBook, EffectBook, Schedule, Protocol):
+    """The whole record. Every method outside ``transaction`` is one of its own."""
+
+    def copy(self) -> Ledger:
+        """A copy in memory, to rehearse on."""

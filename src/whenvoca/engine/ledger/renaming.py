@@ -26,7 +26,7 @@ class SqliteRenaming(SqliteFile):
                 name
                 for (name,) in self._db.execute("SELECT DISTINCT workflow FROM occurrences WHERE place=?", (place,))
             }
-            self._db.execute("CREATE TEMP TABLE renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL) WITHOUT ROWID")
+            self._db.execute("CREATE TEMP TABLE renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL)")
             self._db.executemany("INSERT INTO renamed VALUES (?,?)", names.items())
             for table, column in (
                 ("observations", "subject"),
@@ -44,7 +44,7 @@ class SqliteRenaming(SqliteFile):
                     f"UPDATE {table} SET {column}=substr({column},2) WHERE place=? AND substr({column},1,1)=?",
                     (place, _ASIDE),
                 )
-            self._db.execute("DROP TABLE temp.renamed")
+            self._db.execute("DROP TABLE renamed")
             self._db.execute("DELETE FROM prints WHERE place=?", (place,))
             self._rename_lineages(names, workflows)
 
@@ -60,15 +60,19 @@ class SqliteRenaming(SqliteFile):
             lineage = Lineage.from_mark(mark)
             if lineage is not None and lineage.workflow in workflows and lineage.subject in names:
                 renamed.append((replace(lineage, subject=names[lineage.subject]).to_mark(), mark))
-        self._db.execute("CREATE TEMP TABLE marks_renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL) WITHOUT ROWID")
+        self._db.execute("CREATE TEMP TABLE marks_renamed (old TEXT PRIMARY KEY, new TEXT NOT NULL)")
         self._db.executemany("INSERT INTO marks_renamed (new, old) VALUES (?,?)", renamed)
+        self._db.execute(  # what is in the way of a thing that is about to get its lineage
+            "DELETE FROM things WHERE lineage NOT IN (SELECT old FROM marks_renamed) AND EXISTS (SELECT 1 FROM things "
+            "t "
+            "JOIN marks_renamed m ON m.old=t.lineage WHERE m.new=things.lineage AND t.place=things.place AND "
+            "t.thing=things.thing)"
+        )
         for table in ("things", "effects"):
             self._db.execute(
-                f"UPDATE OR REPLACE {table} SET lineage=?||(SELECT new FROM marks_renamed WHERE old=lineage) "
+                f"UPDATE {table} SET lineage=?||(SELECT new FROM marks_renamed WHERE old=lineage) "
                 "WHERE lineage IN (SELECT old FROM marks_renamed)",
                 (_ASIDE,),
             )
-            self._db.execute(
-                f"UPDATE OR REPLACE {table} SET lineage=substr(lineage,2) WHERE substr(lineage,1,1)=?", (_ASIDE,)
-            )
-        self._db.execute("DROP TABLE temp.marks_renamed")
+            self._db.execute(f"UPDATE {table} SET lineage=substr(lineage,2) WHERE substr(lineage,1,1)=?", (_ASIDE,))
+        self._db.execute("DROP TABLE marks_renamed")

@@ -7,11 +7,12 @@ import json
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from whenvoca.engine.ledger.connection import SqliteFile
-from whenvoca.engine.ledger.protocol import Occurrence
-from whenvoca.engine.ledger.schedule import Claim, Job
+from whenvoca.engine.ledger.connection import SqliteFile, upsert
+from whenvoca.engine.ledger.records import Claim, Job, Occurrence
 
 _CLAIM = "number, place, person, run, workflow, shown, until, event_place, event_key, event_field"
+_KEEP_START = upsert("starts", ("workflow", "place", "uid"), ("due",))
+_KEEP_PRESENCE = upsert("presences", ("place", "person"), ("before", "shown"))
 
 
 class SqliteSchedule(SqliteFile):
@@ -28,7 +29,8 @@ class SqliteSchedule(SqliteFile):
         """Moves it on; it never goes back."""
         with self.transaction():
             self._db.execute(
-                "INSERT INTO marks VALUES (?,?,?) ON CONFLICT DO UPDATE SET at=max(at, excluded.at)",
+                "INSERT INTO marks (workflow,place,at) VALUES (?,?,?) ON CONFLICT (workflow,place) DO UPDATE "
+                "SET at=CASE WHEN excluded.at>marks.at THEN excluded.at ELSE marks.at END",
                 (workflow, place, at),
             )
 
@@ -43,7 +45,7 @@ class SqliteSchedule(SqliteFile):
         """The next moment of each of these UIDs; empty: there is none."""
         with self.transaction():
             self._db.executemany(
-                "INSERT OR REPLACE INTO starts VALUES (?,?,?,?)",
+                _KEEP_START,
                 ((workflow, place, uid, at) for uid, at in nexts.items() if at),
             )
             self._db.executemany(
@@ -63,16 +65,17 @@ class SqliteSchedule(SqliteFile):
             for each in occurrences:
                 added = self._db.execute(
                     "INSERT INTO occurrences (workflow,place,subject,label,sequence,at,happened,chain,state) "
-                    "VALUES (?,?,?,?,?,?,?,'','missed') ON CONFLICT DO NOTHING",
+                    "VALUES (?,?,?,?,?,?,?,'','missed') ON CONFLICT (workflow,place,subject,sequence) DO NOTHING "
+                    "RETURNING number",
                     (each.workflow, each.place, each.subject, each.label, each.sequence, each.at, each.happened),
-                )
-                if added.rowcount == 1:
+                ).fetchall()
+                if added:
                     fresh.append(each)
                     reason = f"was due at {each.at[:16].replace('T', ' ')}"
                     self._db.execute(
                         "INSERT INTO runs (occurrence,workflow,place,subject,label,started,outcome,reason) "
                         "VALUES (?,?,?,?,?,?,'missed',?)",
-                        (added.lastrowid, each.workflow, each.place, each.subject, each.label, at, reason),
+                        (added[0][0], each.workflow, each.place, each.subject, each.label, at, reason),
                     )
         return fresh
 
@@ -106,10 +109,11 @@ class SqliteSchedule(SqliteFile):
 
     def claims(self, place: str = "", person: str = "") -> list[Claim]:
         """The claims that have not ended, oldest first."""
+        where = [(name, value) for name, value in (("place", place), ("person", person)) if value]
         rows = self._db.execute(
-            f"SELECT {_CLAIM} FROM claims WHERE NOT ended AND (?1='' OR place=?1) AND (?2='' OR person=?2) ORDER BY "
+            f"SELECT {_CLAIM} FROM claims WHERE ended=0{''.join(f' AND {name}=?' for name, _ in where)} ORDER BY "
             "number",
-            (place, person),
+            tuple(value for _, value in where),
         )
         return [_to_claim(row) for row in rows]
 
@@ -117,7 +121,7 @@ class SqliteSchedule(SqliteFile):
         """Records a claim under its number: that of its effect, so that it is never there twice."""
         with self.transaction():
             self._db.execute(
-                f"INSERT OR IGNORE INTO claims ({_CLAIM}) VALUES (?,?,?,?,?,?,?,?,?,?)",
+                f"INSERT INTO claims ({_CLAIM}) VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT (number) DO NOTHING",
                 (
                     claim.number,
                     claim.place,
@@ -153,7 +157,7 @@ class SqliteSchedule(SqliteFile):
         """Remembers both."""
         with self.transaction():
             self._db.execute(
-                "INSERT OR REPLACE INTO presences VALUES (?,?,?,?)",
+                _KEEP_PRESENCE,
                 (place, person, json.dumps(dict(before)), json.dumps(dict(shown))),
             )
 
@@ -171,7 +175,9 @@ class SqliteSchedule(SqliteFile):
     def pause(self, workflow: str, since: str) -> None:
         """Turns a workflow off."""
         with self.transaction():
-            self._db.execute("INSERT OR IGNORE INTO pauses VALUES (?,?)", (workflow, since))
+            self._db.execute(
+                "INSERT INTO pauses (workflow,since) VALUES (?,?) ON CONFLICT (workflow) DO NOTHING", (workflow, since)
+            )
 
     def resume(self, workflow: str) -> None:
         """Turns it on."""
@@ -182,11 +188,8 @@ class SqliteSchedule(SqliteFile):
 
     def add_job(self, arguments: Iterable[str]) -> int:
         """Hands a command over; answers its number."""
-        with self.transaction():
-            cursor = self._db.execute(
-                "INSERT INTO jobs (arguments, state) VALUES (?,'waiting')", (json.dumps(list(arguments)),)
-            )
-        return int(cursor.lastrowid or 0)
+        statement = "INSERT INTO jobs (arguments, state) VALUES (?,'waiting') RETURNING number"
+        return self._add(statement, (json.dumps(list(arguments)),))
 
     def next_job(self) -> Job | None:
         """The oldest command that nobody has begun; it is begun now."""

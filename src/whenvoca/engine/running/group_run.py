@@ -12,7 +12,7 @@ from whenvoca.engine.acting.program import TroubleFault
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.acting.step_call import RunContext
 from whenvoca.engine.effects import Effect, EffectKey
-from whenvoca.engine.ledger.protocol import Journal, JournalEntry, Occurrence
+from whenvoca.engine.ledger.records import Journal, JournalEntry, Occurrence
 from whenvoca.engine.running.outcome import RunResult
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from whenvoca.engine.acting.program import TroubleFault
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.protocol import Journal, JournalEntry, Occurrence
+from whenvoca.engine.ledger.records import Journal, JournalEntry, Occurrence
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.running.own_events import note_own_events
 from whenvoca.engine.running.unsaved_cells import UnsavedCells

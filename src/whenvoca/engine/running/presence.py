@@ -18,8 +18,8 @@ from whenvoca.calendars.event import Event, to_start
 from whenvoca.calendars.state import from_state
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.protocol import Ledger, Occurrence
-from whenvoca.engine.ledger.schedule import Claim
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Claim, Occurrence
 from whenvoca.engine.place_protocols import Presence
 from whenvoca.engine.seeing.event_state import event_now
 from whenvoca.errors import PlaceTrouble, RowFault

@@ -14,7 +14,7 @@ from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.acting.step_call import RunContext
-from whenvoca.engine.ledger.protocol import JournalEntry, Occurrence
+from whenvoca.engine.ledger.records import JournalEntry, Occurrence
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.running.lockstep import Lockstep
 from whenvoca.engine.running.open_program import OpenProgram

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from whenvoca.engine.acting.program import Program
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.protocol import Observation, Occurrence
+from whenvoca.engine.ledger.records import Observation, Occurrence
 from whenvoca.engine.place_protocols import RowState, Source
 from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.errors import RowFault

@@ -8,7 +8,7 @@ from functools import partial
 from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
-from whenvoca.engine.ledger.protocol import Occurrence
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.running.brake import Held, could_pass, is_halved, limits_of, to_held
 from whenvoca.engine.running.choosing import Choosing
 from whenvoca.engine.running.looking import look

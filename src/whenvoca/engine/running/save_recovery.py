@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.ledger.protocol import Journal
+from whenvoca.engine.ledger.records import Journal
 from whenvoca.engine.place_protocols import SheetFace
 from whenvoca.engine.seeing.observing import observe_sheet
 

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.ledger.protocol import Journal, StateChange
+from whenvoca.engine.ledger.records import Journal, StateChange
 from whenvoca.engine.place_protocols import RowState, SavedRows, SaveIntent, SavingFile, SheetFace
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.seeing.observing import moved_cursor

@@ -9,7 +9,8 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.engine.acting.program import Program
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.protocol import Ledger, Observation, Occurrence
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Observation, Occurrence
 from whenvoca.engine.place_protocols import RowState
 from whenvoca.engine.seeing.strategy import Search, TakenUp
 from whenvoca.errors import RowFault

@@ -6,7 +6,8 @@ from datetime import datetime
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.acting.program import Program
-from whenvoca.engine.ledger.protocol import Ledger, Occurrence
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.seeing.clock_moments import clock_moments, next_moment
 from whenvoca.engine.seeing.strategy import Search, TakenUp
 from whenvoca.engine.seeing.timing import JUST_BEFORE, missed_after, to_mark

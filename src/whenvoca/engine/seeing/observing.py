@@ -11,7 +11,8 @@ from zoneinfo import ZoneInfo
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, to_state
-from whenvoca.engine.ledger.protocol import Ledger, StateChange
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import StateChange
 from whenvoca.engine.place_protocols import (
     CalendarChanges,
     CalendarFace,

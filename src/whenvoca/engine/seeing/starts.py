@@ -16,7 +16,8 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import event_key, from_state, split_key, to_state
 from whenvoca.engine.acting.program import Program
-from whenvoca.engine.ledger.protocol import Ledger, Occurrence
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Source
 from whenvoca.engine.seeing.clock_moments import to_span

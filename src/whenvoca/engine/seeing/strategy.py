@@ -10,7 +10,8 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct, field
 
 from whenvoca.engine.acting.program import Program
-from whenvoca.engine.ledger.protocol import Ledger, Occurrence
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.place_protocols import Source
 from whenvoca.language.definitions import Strategy
 

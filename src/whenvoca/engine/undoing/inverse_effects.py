@@ -5,7 +5,7 @@ from __future__ import annotations
 from whenvoca.engine.acting.effect_kind import Inverse
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.effects import Receipt
-from whenvoca.engine.ledger.protocol import RunRecord
+from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.errors import RowFault
 
 

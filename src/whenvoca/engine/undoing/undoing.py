@@ -12,7 +12,8 @@ from msgspec import Struct, field
 from whenvoca.engine.acting.keyed import with_keys
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
-from whenvoca.engine.ledger.protocol import Ledger, Occurrence, RunRecord
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Occurrence, RunRecord
 from whenvoca.engine.running.outcome import RunResult
 from whenvoca.engine.running.run_group import RunGroup
 from whenvoca.engine.undoing.inverse_effects import invert_run

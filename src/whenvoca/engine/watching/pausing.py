@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from whenvoca.engine.acting.stage import WorkspaceStage
-from whenvoca.engine.ledger.protocol import Ledger, Occurrence
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.running.open_program import open_program
 from whenvoca.language import tree
 

@@ -14,7 +14,7 @@ from msgspec import Struct, field
 from whenvoca.engine.acting.stage import WorkspaceStage
 from whenvoca.engine.clock import Clock, PlayedClock
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.ledger.schedule import Job
+from whenvoca.engine.ledger.records import Job
 from whenvoca.engine.running.open_program import open_program
 from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
