@@ -80,10 +80,7 @@ COMMON: list[tuple[str, ...]] = [
         "TRIGGER:PT0S",
         "END:VALARM",
     ),
-    (
-        "DESCRIPTION:folded in the mid",
-        " dle\r\n\tand again",
-    ),
+    ("DESCRIPTION:folded in the mid", " dle\r\n\tand again"),
 ]
 
 

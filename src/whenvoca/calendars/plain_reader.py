@@ -28,17 +28,7 @@ _SPAN = re.compile(r"([+-]?)P(?:(\d+)W|(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(
 _ZONE = re.compile(r"[A-Z][A-Za-z_]+(?:/[A-Za-z_+-]+)+\Z")
 _NUMBER = re.compile(r"\d{1,6}\Z", re.ASCII)
 # in the order
-_RULE_PARTS = (
-    "FREQ",
-    "UNTIL",
-    "COUNT",
-    "INTERVAL",
-    "BYDAY",
-    "BYMONTHDAY",
-    "BYMONTH",
-    "BYSETPOS",
-    "WKST",
-)
+_RULE_PARTS = ("FREQ", "UNTIL", "COUNT", "INTERVAL", "BYDAY", "BYMONTHDAY", "BYMONTH", "BYSETPOS", "WKST")
 _RULE_PART = re.compile(
     r"(?:FREQ=(?:DAILY|WEEKLY|MONTHLY|YEARLY)|UNTIL=\d{8}(?:T\d{6}Z)?|(?:COUNT|INTERVAL)=[1-9]\d*|WKST=[A-Z]{2}"
     r"|BYDAY=(?:-?[1-9]\d?)?[A-Z]{2}(?:,(?:-?[1-9]\d?)?[A-Z]{2})*|BY(?:MONTHDAY|MONTH|SETPOS)=-?[1-9]\d*(?:,-?[1-9]\d*)*)\Z",

@@ -75,9 +75,7 @@ def refuse_cut(data: bytes, file: str) -> None:
         raise SourceFault("is no iCalendar file: it does not begin with BEGIN:VCALENDAR", where=file)
     if not stripped.upper().endswith(b"END:VCALENDAR"):
         raise SourceFault(
-            "is cut in the middle: END:VCALENDAR is missing",
-            where=file,
-            fix="restore it from a backup or take it away",
+            "is cut in the middle: END:VCALENDAR is missing", where=file, fix="restore it from a backup or take it away"
         )
 
 

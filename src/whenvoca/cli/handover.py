@@ -44,9 +44,7 @@ def hand_over(arguments: Sequence[str], folder: Path) -> int | None:
     finally:
         ledger.close()
     raise PlaceTrouble(
-        "the process that watches this workspace does not answer",
-        where=str(folder.parent),
-        fix="stop it and run again",
+        "the process that watches this workspace does not answer", where=str(folder.parent), fix="stop it and run again"
     )
 
 

@@ -9,12 +9,7 @@ from whenvoca.cli.prompts import Answers, give_option
 from whenvoca.cli.show.effects import show_effects
 from whenvoca.cli.show.faults import fault_to_json, show_fault
 from whenvoca.cli.show.outcome import MOST_SHOWN, outcome_to_json, show_outcome
-from whenvoca.cli.show.output import (
-    count_of,
-    say,
-    say_next,
-    show_json,
-)
+from whenvoca.cli.show.output import count_of, say, say_next, show_json
 from whenvoca.cli.show.progress import progress_bar
 from whenvoca.cli.subject_options import NeedsYes, ask_yes, choice_options, to_active
 from whenvoca.engine.running.brake import Held

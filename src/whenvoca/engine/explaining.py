@@ -232,8 +232,7 @@ def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: b
     if occurrence is None:
         return (
             f"the {subject} is in the set, but was so before the workflow looked for the first time, or when its "
-            "where was edited; "
-            "whenvoca run --row takes it up"
+            "where was edited; whenvoca run --row takes it up"
         )
     if occurrence.state == "failed":
         return f"its last run failed; it runs again when somebody changes the {subject}, or by whenvoca retry"

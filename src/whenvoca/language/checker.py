@@ -12,19 +12,7 @@ from whenvoca.language.definitions import EVERY_PLACE, FieldDefinition, PlaceInf
 from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_article
 from whenvoca.language.field_checks import FieldChecks, FieldContext
 from whenvoca.language.inference import Names, fold_name, row_type
-from whenvoca.language.types import (
-    ANY,
-    DATE,
-    DURATION,
-    MOMENT,
-    NUMBER,
-    TEXT,
-    TIME,
-    YES_NO,
-    Type,
-    fits,
-    list_of,
-)
+from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, TEXT, TIME, YES_NO, Type, fits, list_of
 
 # What the kinds of `ask` give.
 ASKED = {
@@ -418,9 +406,7 @@ class _Checker(FieldChecks):
                     f"{other.line})"
                 )
                 self._faults.add(
-                    step.spot,
-                    "two steps that make something are alike, so what they make could not be told apart",
-                    fix,
+                    step.spot, "two steps that make something are alike, so what they make could not be told apart", fix
                 )
         self._making[step.path] = step.spot
 

@@ -335,10 +335,7 @@ class Inference:
         wanted = {"join": (1, 2), "split": (1, 2), "round": (1, 2)}.get(node.function, (1, 1))
         if not wanted[0] <= len(given) <= wanted[1]:
             count = "one value" if wanted[1] == 1 else "one or two values"
-            self._faults.add(
-                node.spot,
-                f"{node.function} takes {count}, not {len(given)}",
-            )
+            self._faults.add(node.spot, f"{node.function} takes {count}, not {len(given)}")
             return ANY
         first = given[0]
         if node.function in ("count", "sum", "first", "last", "join") and first.name not in ("list", "any", "empty"):

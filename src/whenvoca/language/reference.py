@@ -72,9 +72,8 @@ _FIXED = (
     Entry(
         "brake",
         "setting",
-        "How many deletions, changes, messages, letters or calls one batch may make without a "
-        "yes: 20 deletions and 50 of "
-        "what is told to others unless it says otherwise.",
+        "How many deletions, changes, messages, letters or calls one batch may make without a yes: 20 deletions and "
+        "50 of what is told to others unless it says otherwise.",
         "brake 20 deletions",
     ),
     Entry(
@@ -86,17 +85,15 @@ _FIXED = (
     Entry(
         "missed",
         "setting",
-        "How late a trigger by time may still run, where the program was off when its moment "
-        "came; an hour unless it says "
-        "otherwise. What is later is told as missed.",
+        "How late a trigger by time may still run, where the program was off when its moment came; an hour unless it "
+        "says otherwise. What is later is told as missed.",
         "missed 3 hours",
     ),
     Entry(
         "private",
         "setting",
-        "Whether titles, places and details of private events may be told to others, in rooms, "
-        "rows, letters and presence. "
-        "Hidden unless it says shown: then a private event is called private there.",
+        "Whether titles, places and details of private events may be told to others, in rooms, rows, letters and "
+        "presence. Hidden unless it says shown: then a private event is called private there.",
         "private shown",
     ),
     Entry(
@@ -109,9 +106,8 @@ _FIXED = (
     Entry(
         "ask",
         "line",
-        "An input: asked at the prompt, or given by --give NAME=VALUE. Below it stand kind (text, "
-        "list, number, yes/no, date, time, "
-        "moment, duration), default and choices.",
+        "An input: asked at the prompt, or given by --give NAME=VALUE. Below it stand kind (text, list, number, "
+        "yes/no, date, time, moment, duration), default and choices.",
         'ask span "For how long?"\n  kind     duration\n  default  45 minutes',
     ),
     Entry("let", "line", "Gives a value a name.", "let whole = if Begin is empty then Visit-date"),

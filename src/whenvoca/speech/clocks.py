@@ -12,11 +12,7 @@ from datetime import datetime, time, timedelta
 
 from msgspec import Struct
 
-from whenvoca.speech.words import (
-    UNITS,
-    Word,
-    number_of,
-)
+from whenvoca.speech.words import UNITS, Word, number_of
 
 _CLOCK = re.compile(r"(\d{1,2})[:.](\d{2})\Z")
 _PARTS = {
@@ -76,11 +72,7 @@ class ClockReader(Struct):
             return i + 1, Clock(time(12))
         if low == "midnight":
             return i + 1, Clock(time(0))
-        if low in ("half", "quarter", "ten", "five", "twenty") and self.low(i + 1) in (
-            "past",
-            "to",
-            "after",
-        ):
+        if low in ("half", "quarter", "ten", "five", "twenty") and self.low(i + 1) in ("past", "to", "after"):
             return self._spoken(i, i + 1)
         if low == "half" and i + 1 < len(self.words) and self.low(i + 1) not in ("a", "an", "past", "to"):
             hour = number_of(self.words[i + 1])

@@ -127,8 +127,7 @@ SCOPES = _of(
 NAMING = _of("call name rename retitle")
 MOVING = _of(
     "advance be begin bring bump change delay do go have hold keep make move postpone pull push put resched "
-    "reschedule set shift start "
-    "swap take"
+    "reschedule set shift start swap take"
 )
 LENGTHENING = _of("extend lengthen prolong")
 SHORTENING = _of("cut shorten trim")
@@ -160,20 +159,17 @@ BOOKED = _of("booking reservation slot time appointment")
 # Beside a time that was read they are a piece of it that was not.
 LEFT_OF_TIMES = _of(
     "after am before between each either every except fortnight from half midnight midday next noon oclock or past pm "
-    "quarter since "
-    "starting thirty till until weekly twice once mid early hundred week weekend"
+    "quarter since starting thirty till until weekly twice once mid early hundred week weekend"
 )
 
 # In a title without a day they say that one was meant.
 NEAR_DAYS = _of(
     "april august beginning christmas december early easter february friday january july june mayday mid monday "
-    "november october "
-    "saturday september sunday thursday tuesday wednesday weekdays weekend weekends"
+    "november october saturday september sunday thursday tuesday wednesday weekdays weekend weekends"
 )
 
 # End like the name of a day, and are none.
 NAMED_DAYS = _of(
     "birthday doomsday everyday friday heyday holiday mayday midday monday noonday payday saturday sunday thursday "
-    "today tuesday "
-    "wednesday weekday workday"
+    "today tuesday wednesday weekday workday"
 )

@@ -13,15 +13,7 @@ from datetime import date, datetime, time, timedelta
 from msgspec import Struct, field
 
 from whenvoca.speech.clocks import ClockReader, Span
-from whenvoca.speech.words import (
-    MONTHS,
-    ORDINALS,
-    WEEKDAYS,
-    is_one_off,
-    is_word_of_its_own,
-    look_up,
-    number_of,
-)
+from whenvoca.speech.words import MONTHS, ORDINALS, WEEKDAYS, is_one_off, is_word_of_its_own, look_up, number_of
 
 _DAY = timedelta(days=1)
 

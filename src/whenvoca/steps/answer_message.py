@@ -27,14 +27,10 @@ def _reply(call: StepCall) -> Acting:
 ANSWER = StepDefinition(
     sentence=Sentence(words="answer message in CALENDARS"),
     meaning="Takes the message as a request in plain English, does it in these calendars and answers in the same "
-    "chat: to make, "
-    "change, delete or look up events, to find free time, to undo what was done last. New events go into the first "
-    "calendar that "
-    "may be written. What is missing or has two readings is asked about; what is no request changes nothing. Each "
-    "person has one "
-    "conversation in each room, forgotten after half an hour; days and times are in their zone. Private events stay "
-    "hidden in "
-    "rooms.",
+    "chat: to make, change, delete or look up events, to find free time, to undo what was done last. New "
+    "events go into the first calendar that may be written. What is missing or has two readings is asked "
+    "about; what is no request changes nothing. Each person has one conversation in each room, forgotten "
+    "after half an hour; days and times are in their zone. Private events stay hidden in rooms.",
     fields=(
         FieldDefinition(
             name="length",
@@ -50,16 +46,14 @@ ANSWER = StepDefinition(
             choices=_ASKABLE,
             example='"deletions", "changes"',
             meaning="Which requests need a yes: several (deletions of more than one), series (deletions of a whole "
-            "one), deletions, "
-            "changes, creations; or nothing.",
+            "one), deletions, changes, creations; or nothing.",
         ),
         FieldDefinition(
             name="approver",
             type="people",
             example='"ines"',
             meaning="Who must agree, by a yes, where somebody asks to delete an event that another one organizes. "
-            "Without it who asks is "
-            "told of the organizer, and asked themselves.",
+            "Without it who asks is told of the organizer, and asked themselves.",
         ),
     ),
     thing="message",
@@ -71,8 +65,7 @@ ANSWER = StepDefinition(
 REPLY = StepDefinition(
     sentence=Sentence(words="answer message"),
     meaning="Says something back in the chat that the message came by: in its room, or to its sender alone, whose "
-    "zone times are "
-    "told in. An empty text is not sent.",
+    "zone times are told in. An empty text is not sent.",
     fields=(
         FieldDefinition(name="text", type="text", meaning="What is said.", example='"Thank you, {message.sender}."'),
     ),

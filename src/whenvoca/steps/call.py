@@ -106,12 +106,10 @@ CALL_EFFECT = EffectKind(
 CALL = StepDefinition(
     sentence=Sentence(words="call ADDRESS"),
     meaning="Calls a web address: each line below it that is no field becomes a member of the JSON object that is "
-    "posted. `as NAME` gives the "
-    "answer: NAME.status, and its members. The host has to stand in the workflow itself. With the same Idempotency-Key "
-    "it is called again "
-    "while the server is away. If it is not known after a crash whether a POST was done, the run fails as in doubt and "
-    "retry decides, unless "
-    "repeatable says yes.",
+    "posted. `as NAME` gives the answer: NAME.status, and its members. The host has to stand in the workflow "
+    "itself. With the same Idempotency-Key it is called again while the server is away. If it is not known "
+    "after a crash whether a POST was done, the run fails as in doubt and retry decides, unless repeatable "
+    "says yes.",
     fields=(
         FieldDefinition(
             name="method",

@@ -57,8 +57,7 @@ def _nothing_in(names: tuple[str, ...]) -> dict[str, Raw]:
 
 _MEANING = (
     "A line for each column. A cell that holds the value already is not touched; `empty` clears one. A cell with a "
-    "formula is "
-    "never written over."
+    "formula is never written over."
 )
 
 CHANGE_ROW = StepDefinition(

@@ -24,8 +24,7 @@ def _act(call: StepCall) -> Acting:
 
 _MEANING = (
     "Takes the row out of its sheet; the rows below move up, and formulas, names, merged cells, tables, validations, "
-    "formats and "
-    "charts that speak of them follow. Where one cannot follow, the step fails. The brake counts it."
+    "formats and charts that speak of them follow. Where one cannot follow, the step fails. The brake counts it."
 )
 
 DELETE_ROW = StepDefinition(

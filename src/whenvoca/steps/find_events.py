@@ -84,8 +84,7 @@ def _definition(words: str, meaning: str, fields: tuple[FieldDefinition, ...], *
 FIND_EVENTS = _definition(
     "find events in CALENDARS",
     "Gives what lies wholly or partly between two moments, in order of start: a list, perhaps empty. Without from and "
-    "until it "
-    "gives every event, series once.",
+    "until it gives every event, series once.",
     (),
     makes=_events,
     example="find events in domes, outreach as tonight\n  from   today at 18:00\n  until  tomorrow at 08:00\n"

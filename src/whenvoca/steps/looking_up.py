@@ -24,8 +24,7 @@ WHERE = FieldDefinition(
     type="condition",
     example="uid is row.Booking",
     meaning="Which one. Bare names are its own fields, then given names; the subject is written in full. Several "
-    "lines must all "
-    "hold.",
+    "lines must all hold.",
 )
 MISSING = FieldDefinition(
     name="missing",

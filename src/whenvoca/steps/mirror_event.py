@@ -220,8 +220,7 @@ _RULES = (
         choices=(IN_SOURCE, IN_COPY, LEFT_ALONE),
         default=LEFT_ALONE,
         meaning="What holds where the copy was changed too: what the source says, what the copy says, or neither is "
-        "written over "
-        "and the run says so, once.",
+        "written over and the run says so, once.",
     ),
     FieldDefinition(
         name="uid",
@@ -234,16 +233,10 @@ _RULES = (
 MIRROR_EVENT = StepDefinition(
     sentence=Sentence(words="mirror event in CALENDAR"),
     meaning="Keeps one event for each subject: made, changed and taken away with it, also when rows are sorted. What "
-    "another "
-    "hand changed in the event is not written over unseen: `disputed` says what then holds, field by field. Fields "
-    "that do not "
-    "stand below it belong to the calendar. Below `for each` it keeps one for each element, and takes away that of an "
-    "element which is "
-    "not in the list any more.",
-    fields=(
-        *_RULES,
-        *EVENT_FIELDS,
-    ),
+    "another hand changed in the event is not written over unseen: `disputed` says what then holds, field by "
+    "field. Fields that do not stand below it belong to the calendar. Below `for each` it keeps one for each "
+    "element, and takes away that of an element which is not in the list any more.",
+    fields=(*_RULES, *EVENT_FIELDS),
     thing="event",
     makes=event_type,
     is_making=True,
@@ -259,10 +252,9 @@ MIRROR_EVENT = StepDefinition(
 MIRROR_TASK = StepDefinition(
     sentence=Sentence(words="mirror task in TASKS"),
     meaning="Keeps one task for each subject: made, changed and taken away with it. What another hand changed in the "
-    "task is not "
-    "written over unseen: `disputed` says what then holds, field by field. Fields that do not stand below it belong "
-    "to the list: who "
-    "ticks the task off does no harm. Below `for each` it keeps one for each element.",
+    "task is not written over unseen: `disputed` says what then holds, field by field. Fields that do not "
+    "stand below it belong to the list: who ticks the task off does no harm. Below `for each` it keeps one "
+    "for each element.",
     fields=(*_RULES, *TASK_FIELDS),
     thing="task",
     makes=task_type,

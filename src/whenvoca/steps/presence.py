@@ -100,10 +100,9 @@ SET_EFFECT = _kind("set presence", keeps_before=True, note=note_presence, invers
 SET_PRESENCE = StepDefinition(
     sentence=Sentence(words="set presence of PEOPLE in CHAT"),
     meaning="Sets what people show to others. With until it is a claim for that time: the newest one shows, and when "
-    "none is left, what "
-    "was before comes back by itself, also after a restart, unless the person changed it by hand. An until that names "
-    "the start or end of an "
-    "event follows it. Without until it stays. Attendees who are not in [people] are passed over.",
+    "none is left, what was before comes back by itself, also after a restart, unless the person changed it "
+    "by hand. An until that names the start or end of an event follows it. Without until it stays. Attendees "
+    "who are not in [people] are passed over.",
     fields=(
         FieldDefinition(
             name="show",

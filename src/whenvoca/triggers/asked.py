@@ -37,8 +37,7 @@ ASKED = TriggerDefinition(
 ABOUT_ROW = TriggerDefinition(
     sentence=Sentence(words="asked about a row of SHEET"),
     meaning="Starts when somebody runs it, for the row chosen by --row, or from the list that is shown. Started again "
-    "for the same row it makes "
-    "nothing twice.",
+    "for the same row it makes nothing twice.",
     subject="row",
     subject_type=_row,
     settings=(_WHERE,),

@@ -10,10 +10,9 @@ from whenvoca.triggers.rows import FIELDS
 EVENTS = TriggerDefinition(
     sentence=Sentence(words="CALENDARS CHANGES an event"),
     meaning="Starts for each event that comes into the set that `where` describes (gains), changes in it, or leaves "
-    "it (loses), "
-    "in one calendar, in several, or in any calendar. An occurrence of a series that is moved or taken out is a "
-    "change or loss of "
-    "its own. old.FIELD is the value before, changes lists field, old and new.",
+    "it (loses), in one calendar, in several, or in any calendar. An occurrence of a series that is moved or "
+    "taken out is a change or loss of its own. old.FIELD is the value before, changes lists field, old and "
+    "new.",
     subject="event",
     subject_type=event_type,
     settings=(

@@ -22,10 +22,9 @@ def _is_meant(message: Any, said: Mapping[str, Sequence[str]]) -> bool:
 HEARS = TriggerDefinition(
     sentence=Sentence(words="CHAT hears a message"),
     meaning="Starts for each message that somebody says in a room of the chat or to its account alone; never for what "
-    "Whenvoca "
-    "says itself. Messages are taken up one after the other, in order. sender is a name of [people], else an address; "
-    "in a room "
-    "that hides who is who it is empty. A dictated message is read by the chat's `dictation`.",
+    "Whenvoca says itself. Messages are taken up one after the other, in order. sender is a name of [people], "
+    "else an address; in a room that hides who is who it is empty. A dictated message is read by the chat's "
+    "`dictation`.",
     subject="message",
     subject_type=message_type,
     settings=(

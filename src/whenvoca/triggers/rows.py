@@ -22,12 +22,10 @@ def _subject(place: PlaceInfo | None) -> Type:
 ROWS = TriggerDefinition(
     sentence=Sentence(words="SHEET CHANGES a row"),
     meaning="Starts for each row that comes into the set that `where` describes (gains), changes in it, or leaves it "
-    "(loses): "
-    "one of the three, or several joined. A new row is gained, one that a change brings into the set as well. "
-    "old.COLUMN is the "
-    "value before, changes lists field, old and new, happened is gained, changed or lost. What Whenvoca wrote itself "
-    "is no change "
-    "for the workflow that wrote it. After a failed run the row runs again as soon as somebody corrects it.",
+    "(loses): one of the three, or several joined. A new row is gained, one that a change brings into the set "
+    "as well. old.COLUMN is the value before, changes lists field, old and new, happened is gained, changed "
+    "or lost. What Whenvoca wrote itself is no change for the workflow that wrote it. After a failed run the "
+    "row runs again as soon as somebody corrects it.",
     subject="row",
     subject_type=_subject,
     settings=(

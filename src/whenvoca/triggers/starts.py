@@ -19,10 +19,9 @@ _EARLY = FieldDefinition(name="early", type="duration", example="12 minutes", me
 _LATE = FieldDefinition(name="late", type="duration", example="30 minutes", meaning="How long after.")
 _MEANING = (
     " Occurrences of series count each by itself; one that is moved or taken out is followed until the last moment, "
-    "and moved to "
-    "later it fires again. A whole day begins with its first moment in the calendar's zone. What was missed while the "
-    "program was off runs late, "
-    "as long as the setting `missed` allows (an hour unless it says otherwise), else it is told as missed."
+    "and moved to later it fires again. A whole day begins with its first moment in the calendar's zone. What was "
+    "missed while the program was off runs late, as long as the setting `missed` allows (an hour unless it says "
+    "otherwise), else it is told as missed."
 )
 
 

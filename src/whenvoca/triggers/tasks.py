@@ -17,8 +17,7 @@ def _is_finished(task: Any, said: Mapping[str, Sequence[str]]) -> bool:
 FINISHED = TriggerDefinition(
     sentence=Sentence(words="TASKS finishes a task"),
     meaning="Starts when a task of the list is ticked off, whoever does it; once, until it is opened again. `existing "
-    "yes` counts those that were "
-    "finished before the first run as well.",
+    "yes` counts those that were finished before the first run as well.",
     subject="task",
     subject_type=task_type,
     settings=(

@@ -100,12 +100,7 @@ JSON = [
     (timedelta(hours=26), "PT26H"),
     (Decimal("2.5"), 2.5),
     ({"a": (1, None)}, {"a": [1, None]}),
-    (
-        {
-            1,
-        },
-        [1],
-    ),
+    ({1}, [1]),
     (True, True),
 ]
 

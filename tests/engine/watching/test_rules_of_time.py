@@ -92,10 +92,7 @@ def test_presence_of_two_overlapping_events_ends_with_the_later_one(hall: Desk) 
 
 @pytest.mark.parametrize(
     ("end", "checks"),
-    [
-        ("15:00", [("12:00", "a"), ("14:59", "a"), ("15:00", "")]),
-        ("11:00", [("10:59", "a"), ("11:00", "")]),
-    ],
+    [("15:00", [("12:00", "a"), ("14:59", "a"), ("15:00", "")]), ("11:00", [("10:59", "a"), ("11:00", "")])],
     ids=["later", "earlier"],
 )
 def test_presence_follows_an_end_that_moves_while_it_stands(

@@ -118,8 +118,7 @@ class SqliteObservations(SqliteFile):
         """Remembers pieces, and forgets those that are gone."""
         with self.transaction():
             self._db.executemany(
-                _KEEP_RESOURCE,
-                ((place, name, each.uid, each.version, each.stamp) for name, each in fresh.items()),
+                _KEEP_RESOURCE, ((place, name, each.uid, each.version, each.stamp) for name, each in fresh.items())
             )
             self._db.executemany("DELETE FROM resources WHERE place=? AND name=?", ((place, name) for name in gone))
 

@@ -64,8 +64,7 @@ class SqliteRenaming(SqliteFile):
         self._db.executemany("INSERT INTO marks_renamed (new, old) VALUES (?,?)", renamed)
         self._db.execute(  # what is in the way of a thing that is about to get its lineage
             "DELETE FROM things WHERE lineage NOT IN (SELECT old FROM marks_renamed) AND EXISTS (SELECT 1 FROM things "
-            "t "
-            "JOIN marks_renamed m ON m.old=t.lineage WHERE m.new=things.lineage AND t.place=things.place AND "
+            "t JOIN marks_renamed m ON m.old=t.lineage WHERE m.new=things.lineage AND t.place=things.place AND "
             "t.thing=things.thing)"
         )
         for table in ("things", "effects"):

@@ -187,10 +187,8 @@ class SqliteRuns(SqliteEffects):
         """Subjects whose newest ended run failed or was undone, with the run that took it back."""
         return self._db.execute(
             "SELECT subject, undone FROM runs r WHERE workflow=? AND kind='run' AND (outcome='failed' OR undone IS "
-            "NOT NULL) "
-            "AND NOT EXISTS (SELECT 1 FROM runs n WHERE n.workflow=r.workflow AND n.subject=r.subject AND "
-            "n.number>r.number "
-            "AND n.kind='run' AND n.outcome IN ('done','failed'))",
+            "NOT NULL) AND NOT EXISTS (SELECT 1 FROM runs n WHERE n.workflow=r.workflow AND n.subject=r.subject AND "
+            "n.number>r.number AND n.kind='run' AND n.outcome IN ('done','failed'))",
             (workflow,),
         ).fetchall()
 
@@ -198,8 +196,7 @@ class SqliteRuns(SqliteEffects):
         """What failed runs wrote into a row since one went well, the newest first."""
         runs = self._db.execute(
             "SELECT number, outcome FROM runs WHERE workflow=? AND subject=? AND kind='run' AND undone IS NULL AND "
-            "number<? "
-            "ORDER BY number DESC",
+            "number<? ORDER BY number DESC",
             (workflow, subject, before),
         ).fetchall()
         found: list[Effect] = []
@@ -234,8 +231,7 @@ class SqliteRuns(SqliteEffects):
             values += numbers
         rows = self._db.execute(
             "SELECT number, workflow, place, subject, label, started, outcome, reason, milliseconds, kind, undoes, "
-            "undone, "
-            f"occurrence FROM runs WHERE {' AND '.join(where)} ORDER BY number DESC LIMIT ?",
+            f"undone, occurrence FROM runs WHERE {' AND '.join(where)} ORDER BY number DESC LIMIT ?",
             (*values, limit),
         ).fetchall()
         return [RunRecord(*row, effects=tuple(e.effect for e in self.journal_of(row[0]))) for row in rows]  # type: ignore[misc]
@@ -243,9 +239,8 @@ class SqliteRuns(SqliteEffects):
     def runs_set_off(self, run: int) -> list[int]:
         """The runs that what a run wrote has set off, newest first."""
         rows = self._db.execute(
-            "SELECT r.number FROM observations o JOIN occurrences c ON c.sequence=o.sequence AND c.place=o.place "
-            "JOIN runs r ON r.occurrence=c.number WHERE o.cause=? AND r.kind='run' AND r.number!=? ORDER BY r.number "
-            "DESC",
+            "SELECT r.number FROM observations o JOIN occurrences c ON c.sequence=o.sequence AND c.place=o.place JOIN "
+            "runs r ON r.occurrence=c.number WHERE o.cause=? AND r.kind='run' AND r.number!=? ORDER BY r.number DESC",
             (run, run),
         )
         return [number for (number,) in rows]

@@ -44,10 +44,7 @@ class SqliteSchedule(SqliteFile):
     def keep_starts(self, workflow: str, place: str, nexts: Mapping[str, str]) -> None:
         """The next moment of each of these UIDs; empty: there is none."""
         with self.transaction():
-            self._db.executemany(
-                _KEEP_START,
-                ((workflow, place, uid, at) for uid, at in nexts.items() if at),
-            )
+            self._db.executemany(_KEEP_START, ((workflow, place, uid, at) for uid, at in nexts.items() if at))
             self._db.executemany(
                 "DELETE FROM starts WHERE workflow=? AND place=? AND uid=?",
                 ((workflow, place, uid) for uid, at in nexts.items() if not at),
@@ -156,10 +153,7 @@ class SqliteSchedule(SqliteFile):
     def keep_presence(self, place: str, person: str, before: Mapping[str, str], shown: Mapping[str, str]) -> None:
         """Remembers both."""
         with self.transaction():
-            self._db.execute(
-                _KEEP_PRESENCE,
-                (place, person, json.dumps(dict(before)), json.dumps(dict(shown))),
-            )
+            self._db.execute(_KEEP_PRESENCE, (place, person, json.dumps(dict(before)), json.dumps(dict(shown))))
 
     def forget_presence(self, place: str, person: str) -> None:
         """No claim holds any more."""

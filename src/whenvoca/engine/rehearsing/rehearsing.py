@@ -70,11 +70,7 @@ def rehearse(
 
 
 def _play(
-    stage: WorkspaceStage,
-    clock: PlayedClock,
-    workflows: Sequence[tree.Workflow],
-    options: RunOptions,
-    until: datetime,
+    stage: WorkspaceStage, clock: PlayedClock, workflows: Sequence[tree.Workflow], options: RunOptions, until: datetime
 ) -> Outcome:
     """Goes from moment to moment: which triggers would fire when, and what would come of it."""
     timed = [each for each in workflows if each.trigger.definition.strategy.is_timed]

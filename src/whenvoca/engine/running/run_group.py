@@ -82,11 +82,7 @@ class RunGroup:
         return run
 
     def run_waiting(
-        self,
-        opened: OpenProgram,
-        *,
-        chosen: Container[str] | None = None,
-        ask: Callable[[Question], Any] | None = None,
+        self, opened: OpenProgram, *, chosen: Container[str] | None = None, ask: Callable[[Question], Any] | None = None
     ) -> None:
         """Runs every waiting occurrence of a workflow once. ``chosen``: keys of the only subjects that run now; ``ask``
         answers what the workflow asks."""

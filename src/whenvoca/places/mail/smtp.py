@@ -134,9 +134,7 @@ class SmtpOutbox:
             )
         if isinstance(error, ssl.SSLError):
             return PlaceTrouble(
-                f"its certificate is not trusted: {error.reason}",
-                where=self._where,
-                fix='name its authority: ca = "…"',
+                f"its certificate is not trusted: {error.reason}", where=self._where, fix='name its authority: ca = "…"'
             )
         reason = (
             "does not answer in time"
