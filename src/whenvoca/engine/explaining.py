@@ -7,8 +7,8 @@ from typing import Any
 
 from msgspec import Struct, field
 
+from whenvoca.engine.acting.run_context import Recall, RunContext, RunSubject
 from whenvoca.engine.acting.stage import WorkspaceStage
-from whenvoca.engine.acting.step_call import RunContext
 from whenvoca.engine.effects import Effect, Receipt, show_field
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import JournalEntry, RunRecord
@@ -113,19 +113,16 @@ def explain_run(stage: WorkspaceStage, record: RunRecord, workflow: tree.Workflo
     told.state = _fields_of(source, occurrence.subject, state)
     listening = _TraceListener(workflow, Compiler(opened.program.columns), told.told)
     _explain_where(opened, scope, listening)
-    context = RunContext(
-        stage,
-        scope,
+    subject = RunSubject(
         workflow.identity,
-        occurrence.subject,
         occurrence.place,
-        sequence=occurrence.sequence,
-        is_set=workflow.trigger.is_set,
-        is_lost=occurrence.happened == "lost",
-        is_last_try=True,
-        reads=ledger.reads_of(record.number),
-        trace=listening,
+        occurrence.subject,
+        occurrence.sequence,
+        workflow.trigger.is_set,
+        occurrence.happened == "lost",
     )
+    recall = Recall(ledger.reads_of(record.number))
+    context = RunContext(stage, scope, subject, is_last_try=True, recall=recall, trace=listening)
     _go_through(opened, context, ledger.journal_of(record.number), told)
     return told
 

@@ -66,7 +66,7 @@ def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Eve
 
     def decide() -> Effect | None:
         stored = call.stage.find_event(thing.place, thing.key)
-        if stored is None or not call.fits(call.stage.to_thing(thing.place, stored.event)):
+        if stored is None or not call.where.fits(call.stage.to_thing(thing.place, stored.event)):
             return None
         notes: list[str] = []
         new = kind_of(call).change(call.bound(call.stage.to_thing(thing.place, stored.event)), stored.event, notes)

@@ -21,7 +21,7 @@ from whenvoca.values.kinds import Raw
 
 def _act(call: StepCall) -> Acting:
     if not call.definition.looks_up and not call.has_name:
-        yield from _change(call, call.stage.sheet(call.place), call.subject_key)
+        yield from _change(call, call.stage.sheet(call.place), call.about.key)
         return None
     rows: list[Any] = find_targets(call)
     if not rows and call.text("missing") == "make":

@@ -60,7 +60,7 @@ def _find_by_booking(call: StepCall) -> tuple[Any, ExistingThing] | None:
 
 def _refuse_another(call: StepCall, made: ExistingThing, lineage: Lineage) -> None:
     """Raises RowFault where the row was gone for a while since its event was made: it may be another row by now."""
-    if call.stage.was_lost_since_made(call.subject_place, call.subject_key, lineage):
+    if call.stage.was_lost_since_made(call.about.place, call.about.key, lineage):
         raise RowFault(
             f'the {call.definition.adds} "{made.stored.event.title}" was made for an earlier row of this key, which '
             "was "

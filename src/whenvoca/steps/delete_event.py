@@ -24,7 +24,7 @@ def delete_things(call: StepCall) -> Acting:
 
 def _decide(call: StepCall, thing: EventThing) -> Effect | None:
     stored = call.stage.find_event(thing.place, thing.key)
-    if stored is None or not call.fits(call.stage.to_thing(thing.place, stored.event)):
+    if stored is None or not call.where.fits(call.stage.to_thing(thing.place, stored.event)):
         return None
     which = call.text("which") if thing.event.occurrence is not None else ""
     if which == ALL or (which == LATER and stored.event.occurrence is None):

@@ -100,8 +100,8 @@ def choose(call: StepCall, found: list[Thing]) -> list[Thing]:
 
 
 def _asked(call: StepCall) -> str:
-    values = [f"{word} {show_value(call.wanted(word)) or 'empty'}" for word in call.wanted_words]
-    return call.where_said + (f" ({', '.join(values)})" if values else "")
+    values = [f"{word} {show_value(call.where.wanted(word)) or 'empty'}" for word in call.where.wanted_words]
+    return call.where.said + (f" ({', '.join(values)})" if values else "")
 
 
 def describe(thing: Any) -> str:
@@ -114,27 +114,27 @@ def describe(thing: Any) -> str:
 def look_up(call: StepCall, low: datetime | None = None, high: datetime | None = None) -> list[Thing]:
     """Everything in the step's places that fits its `where`, in order: events by start, rows as they stand."""
     if call.definition.thing == "row":
-        found = call.recalled(lambda: _search_rows(call))
+        found = call.where.recalled(lambda: _search_rows(call))
         sheet = call.stage.sheet(call.place)
         return [sheet.row(each.key, sheet.current(each.key) or each.state) for each in found]
-    found = call.recalled(lambda: _search_events(call, low, high))
+    found = call.where.recalled(lambda: _search_events(call, low, high))
     return [call.stage.to_thing(each.place, from_state(each.state)) for each in found]
 
 
 def _search_rows(call: StepCall) -> list[Found]:
     sheet = call.stage.sheet(call.place)
     keys: list[str] | None = None
-    for word in call.wanted_words:
-        value = call.wanted(word)
+    for word in call.where.wanted_words:
+        value = call.where.wanted(word)
         if isinstance(value, str) and value.strip():
             held = sheet.keys_holding(word, value)
             keys = held if keys is None or len(held) < len(keys) else keys
-        elif is_empty(value) and word in call.wanted_words:
+        elif is_empty(value) and word in call.where.wanted_words:
             continue
     found = []
     for key in sheet.keys() if keys is None else keys:
         state = sheet.current(key)
-        if state is not None and call.fits(sheet.row(key, state)):
+        if state is not None and call.where.fits(sheet.row(key, state)):
             found.append(Found(sheet.name, key, state))
     return found
 
@@ -145,15 +145,15 @@ def _search_events(call: StepCall, low: datetime | None, high: datetime | None) 
         calendar = call.stage.calendar(name)
         for event in _candidates(call, name, low, high):
             thing = call.stage.to_thing(name, event)
-            if call.fits(thing):
+            if call.where.fits(thing):
                 found.append((event.span(calendar.zone)[0], Found(calendar.name, thing.key, to_state(event))))
     return [each for _, each in sorted(found, key=lambda pair: pair[0])]
 
 
 def _candidates(call: StepCall, name: str, low: datetime | None, high: datetime | None) -> list[Event]:
     calendar = call.stage.calendar(name)
-    if "uid" in call.wanted_words:
-        uid = show_value(call.wanted("uid"))
+    if "uid" in call.where.wanted_words:
+        uid = show_value(call.where.wanted("uid"))
         stored = calendar.find_event(uid) if uid else None
         if stored is None:
             return []

@@ -48,7 +48,7 @@ def answer(call: StepCall) -> Acting:
         identity=lambda n: _lineage(call, n),
     )
     heard = talk.hear(text, sent)
-    (found,) = call.recalled(lambda: [Found("", "deed", {"deed": heard.to_text()})])
+    (found,) = call.where.recalled(lambda: [Found("", "deed", {"deed": heard.to_text()})])
     deed = deed_from_text(found.state["deed"], talk.around)  # after a crash what was decided before
     said = deed.reply
     fault: RowFault | None = None
@@ -154,4 +154,4 @@ def _to(call: StepCall, person: Person, text: str, what: str) -> Effect:
 
 
 def _effect(call: StepCall, after: dict[str, Any], what: str) -> Effect:
-    return Effect(verb="send message", place=call.subject_place, target=call.occasion(what), after=after)
+    return Effect(verb="send message", place=call.about.place, target=call.occasion(what), after=after)

@@ -30,13 +30,13 @@ _DISPUTED = "disputed"  # in a base: which disputes have been reported
 
 def _act(call: StepCall) -> Acting:
     made = _made(call)
-    if call.is_lost:
+    if call.about.is_lost:
         yield from _take_away(call, made)
         return None
     rule = call.text("disputed") or LEFT_ALONE
     if isinstance(made, Missing):
         # A subject that was gone for a while, and is there again, begins anew.
-        if made.by_another and not call.stage.was_lost_since_made(call.subject_place, call.subject_key, call.lineage):
+        if made.by_another and not call.stage.was_lost_since_made(call.about.place, call.about.key, call.lineage):
             if rule == LEFT_ALONE:
                 raise RowFault(
                     f"its {kind_of(call).noun} was taken out of {call.place} by another hand; it is left so",
@@ -55,7 +55,7 @@ def _known(call: StepCall) -> ExistingThing | Missing:
 def _made(call: StepCall) -> ExistingThing | Missing:
     """What stands of this mirror; an event that existed before is adopted by the UID that the step gives."""
     made = _known(call)
-    if call.is_lost and call.repetition:
+    if call.about.is_lost and call.repetition:
         return made  # the element is not there any more, nor the fields that name it
     if not isinstance(made, Missing) or not (uid := call.text("uid")):
         return made
@@ -109,7 +109,7 @@ def _take_away(call: StepCall, made: ExistingThing | Missing) -> Acting:
 
 
 def _subject(call: StepCall) -> str:
-    return "element of the list" if call.is_lost and call.repetition else call.subject_word or "subject"
+    return "element of the list" if call.about.is_lost and call.repetition else call.scope.subject_word or "subject"
 
 
 def _touched(call: StepCall, made: ExistingThing) -> list[str]:

@@ -21,7 +21,7 @@ def _act(call: StepCall) -> Acting:
     sheet = call.stage.sheet(call.place)
     lineage = call.lineage.to_mark()
     made = call.stage.made(sheet.name, lineage)
-    if call.is_lost:
+    if call.about.is_lost:
         if made is not None:
             yield from _take_away(call, sheet, made.uid, dict(made.base or {}), lineage)
         return None

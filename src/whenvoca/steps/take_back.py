@@ -18,9 +18,9 @@ from whenvoca.steps.find_events import check_window, window
 
 def _act(call: StepCall) -> Acting:
     calendar = call.stage.calendar(call.place)
-    marks = calendar.find_marks(Lineage.prefix(call.root, call.workflow_named))
+    marks = calendar.find_marks(Lineage.prefix(call.stage.workspace.root, call.workflow_named))
     by_uid = {uid: mark for mark, uid in marks.items()}
-    for each in call.recalled(lambda: _search(call, list(by_uid))):
+    for each in call.where.recalled(lambda: _search(call, list(by_uid))):
         lineage = Lineage.from_mark(by_uid.get(each.key, ""))
         if lineage is None:
             continue

@@ -13,9 +13,11 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from whenvoca.engine.acting.compiled_step import Action, CompiledFields, CompiledLookUp, CompiledSentence, CompiledStep
 from whenvoca.engine.acting.keyed import Performing, with_keys
 from whenvoca.engine.acting.questions import Question
-from whenvoca.engine.acting.step_call import Action, CompiledStep, RunContext, StepCall
+from whenvoca.engine.acting.run_context import RunContext
+from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import EVENT_FIELDS
@@ -205,7 +207,9 @@ class Program:
             for step in mirrors:
                 for gone in _gone(step, context, repetition, present):
                     try:
-                        yield from _keyed(step, replace(context, is_lost=True, trace=None), gone)
+                        yield from _keyed(
+                            step, replace(context, subject=replace(context.subject, is_lost=True), trace=None), gone
+                        )
                     except WaitingFault:
                         raise
                     except RowFault as fault:
@@ -228,29 +232,24 @@ class Program:
 
     def _compile_step(self, step: tree.Step) -> Action:
         definition = step.definition
-        own = [line for line in step.fields if definition.field(line.word) is not None]
-        columns = [line for line in step.fields if definition.field(line.word) is None]
-        ats = {line.word: line.value for line in own if isinstance(line.value, tree.At)}
         number, path = self._next_number(), step.path
+        value = step.slots.get("VALUE")
         compiled = CompiledStep(
             tree=step,
             number=number,
             name=fold_name(step.name),
             path=path,
             key=f"{number} {path}",
-            values={line.word: self._compiler.value(line.value) for line in own},
-            columns=[(line.as_written, self._compiler.value(line.value)) for line in columns],
-            parts={word: self._compiler.at_parts(node) for word, node in ats.items()},
-            same_days={(a, b) for a, x in ats.items() for b, y in ats.items() if a != b and x.day == y.day},
-            rules_zone=definition.field("zone") is not None,
+            fields=self._compile_fields(step),
+            look_up=self._look_up(step),
+            sentence=CompiledSentence(
+                _to_named(step.slots["NAME"]) if "NAME" in step.slots else None,
+                None if value is None else self._compiler.value(value),
+                _written_out(value),
+            ),
             on_failure=self._compile(step.on_failure) if step.on_failure else None,
-            named=_to_named(step.slots["NAME"]) if "NAME" in step.slots else None,
-            sentence_value=self._compiler.value(step.slots["VALUE"]) if "VALUE" in step.slots else None,
-            host_said=_written_out(step.slots.get("VALUE")),
             hides=definition.is_told and self._hides,
-            **self._look_up(step),
         )
-
         if definition.is_mirror:
             self._compiled_mirrors.append(compiled)
 
@@ -275,11 +274,24 @@ class Program:
 
         return act
 
-    def _look_up(self, step: tree.Step) -> dict[str, Any]:
+    def _compile_fields(self, step: tree.Step) -> CompiledFields:
+        definition, value = step.definition, self._compiler.value
+        own = [line for line in step.fields if definition.field(line.word) is not None]
+        columns = [line for line in step.fields if definition.field(line.word) is None]
+        ats = {line.word: line.value for line in own if isinstance(line.value, tree.At)}
+        return CompiledFields(
+            values={line.word: value(line.value) for line in own},
+            columns=[(line.as_written, value(line.value)) for line in columns],
+            parts={word: self._compiler.at_parts(node) for word, node in ats.items()},
+            same_days={(a, b) for a, x in ats.items() for b, y in ats.items() if a != b and x.day == y.day},
+            rules_zone=definition.field("zone") is not None,
+        )
+
+    def _look_up(self, step: tree.Step) -> CompiledLookUp:
         """The `where` of a look-up, and what it asks for by `FIELD is VALUE`, so that not everything need be gone
         through."""
         if not step.conditions:
-            return {"condition": None, "wanted": {}, "where_said": ""}
+            return CompiledLookUp()
         fields = TASK_FIELDS if step.definition.thing == "task" else EVENT_FIELDS
         is_row = step.definition.thing == "row"
         compiler = Compiler(self._columns_of(step.places[-1].lower()) if is_row else fields)
@@ -294,7 +306,7 @@ class Program:
         }
         lines = self.workflow.text.split("\n")
         said = " and ".join(dict.fromkeys(lines[n.spot.line - 1].split("#")[0].strip() for n in step.conditions))
-        return {"condition": compiler.conditions(step.conditions), "wanted": asked, "where_said": said}
+        return CompiledLookUp(compiler.conditions(step.conditions), asked, said)
 
 
 class TroubleFault(RowFault):
@@ -352,9 +364,7 @@ def _keyed(step: CompiledStep, context: RunContext, repetition: str) -> Performi
 
     def to_key(effect: Effect) -> EffectKey:
         target = f"{effect.place} {effect.target}"
-        ordinal = context.ordinals.get((step.key, repetition, target), 0) + 1
-        context.ordinals[step.key, repetition, target] = ordinal
-        return EffectKey(step.key, repetition, ordinal, target)
+        return EffectKey(step.key, repetition, context.count(step.key, repetition, target), target)
 
     made = None
     try:

@@ -63,9 +63,7 @@ class Lockstep:
     def _journal_round(self, journal: Journal, runs: Iterable[GroupRun], asked: Iterable[_Asked]) -> None:
         journal.intents += [(each.number, each.run.occurrence.run, each.key, each.effect) for each in asked]
         for run in runs:
-            if run.context.fresh_reads:
-                journal.reads += [(run.occurrence.run, *each) for each in run.context.fresh_reads]
-                run.context.fresh_reads = []
+            journal.reads += [(run.occurrence.run, *each) for each in run.context.recall.take_fresh()]
             if not run.outcome:
                 continue
             if run.unsaved and run.outcome != "waiting":

@@ -12,8 +12,8 @@ from msgspec import Struct
 
 from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.questions import Question
+from whenvoca.engine.acting.run_context import Recall, RunContext, RunSubject
 from whenvoca.engine.acting.stage import WorkspaceStage
-from whenvoca.engine.acting.step_call import RunContext
 from whenvoca.engine.ledger.records import JournalEntry, Occurrence
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.running.lockstep import Lockstep
@@ -74,9 +74,8 @@ class RunGroup:
         """Carries out what no workflow gives: an undo, a request in words. Its cells wait for the save of their files;
         trouble at a place is its failure."""
         stage, at = self._stage, self._stage.clock
-        context = RunContext(
-            stage, Scope(None, "", at.now(), _UTC), occurrence.workflow, occurrence.subject, occurrence.place
-        )
+        subject = RunSubject(occurrence.workflow, occurrence.place, occurrence.subject)
+        context = RunContext(stage, Scope(None, "", at.now(), _UTC), subject)
         run = GroupRun(occurrence, context, performing, at.tick(), must_end=True)
         self._lockstep.advance([run])
         return run
@@ -153,18 +152,21 @@ class RunGroup:
     def _begin(self, opened: OpenProgram, start: _Start, ask: Callable[[Question], Any] | None) -> GroupRun:
         occurrence, program, ledger = start.occurrence, opened.program, self._stage.ledger
         trigger, settings = program.workflow.trigger, program.workflow.settings
+        reads = ledger.reads_of(ledger.last_run_of(occurrence)) if start.done or program.asks else {}
         context = RunContext(
             self._stage,
             start.scope,
-            opened.identity,
-            occurrence.subject,
-            occurrence.place,
+            RunSubject(
+                opened.identity,
+                occurrence.place,
+                occurrence.subject,
+                occurrence.sequence,
+                trigger.is_set,
+                start.is_lost,
+            ),
             run=occurrence.run,
-            sequence=occurrence.sequence,
-            is_set=trigger.is_set,
-            is_lost=start.is_lost,
             is_last_try=occurrence.tries + 1 >= settings.tries,
-            reads=ledger.reads_of(ledger.last_run_of(occurrence)) if start.done or program.asks else {},
+            recall=Recall(reads),
             ask=ask,
         )
         return GroupRun(

@@ -1,0 +1,89 @@
+"""What one run acts with: the stage, what it is about, and what it has read before."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any, Protocol
+
+from msgspec import Struct, field
+
+from whenvoca.engine.acting.questions import Question
+from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.place_protocols import Found
+from whenvoca.errors import RequestFault, RowFault
+from whenvoca.language import tree
+from whenvoca.language.evaluation import Scope
+
+
+class RunSubject(Struct, frozen=True):
+    """Who a run is about, and of which workflow (by its identity): from this what it makes gets its identity."""
+
+    workflow: str
+    place: str
+    key: str
+    sequence: int = 0  # of the observation
+    is_set: bool = True  # the subject makes identities, else the occurrence
+    is_lost: bool = False  # it is not in the workflow's set (any more)
+
+
+class Recall:
+    """What the look-ups and questions of a run found, by step and ordinal: after a crash the run goes on with it."""
+
+    def __init__(self, known: dict[tuple[str, int], list[Found]] | None = None) -> None:
+        self._known = known or {}
+        self._fresh: list[tuple[str, int, list[Found]]] = []
+
+    def get(self, step: str, ordinal: int, search: Callable[[], list[Found]]) -> list[Found]:
+        """What was found before, else what the search finds now."""
+        if (step, ordinal) not in self._known:
+            self._known[step, ordinal] = found = search()
+            self._fresh.append((step, ordinal, found))
+        return self._known[step, ordinal]
+
+    def take_fresh(self) -> list[tuple[str, int, list[Found]]]:
+        """What was found since this was last asked: to be journalled."""
+        fresh, self._fresh = self._fresh, []
+        return fresh
+
+
+class RunContext(Struct):
+    """What one run acts with. ``ask`` answers what the workflow asks, and raises RequestFault where nobody does."""
+
+    stage: Stage
+    scope: Scope
+    subject: RunSubject
+    run: int = 0  # its number
+    is_last_try: bool = False  # trouble at a place is now a failure
+    ordinals: dict[tuple[str, ...], int] = field(default_factory=dict)  # of effects and look-ups, counted so far
+    recall: Recall = field(default_factory=Recall)
+    trace: Trace | None = None
+    ask: Callable[[Question], Any] | None = None
+
+    def count(self, *what: str) -> int:
+        """How often this was counted by now."""
+        self.ordinals[what] = number = self.ordinals.get(what, 0) + 1
+        return number
+
+    def answer(self, asked: Question) -> Any:
+        """The answer to a question; after a crash, or in a retry, the one that was given before. Raises RowFault."""
+
+        def ask() -> list[Found]:
+            if self.ask is None:
+                raise RowFault(f'nobody answers "{asked.name}" here', fix=f"--give {asked.name}=…")
+            try:
+                return [Found("", asked.name, {"answer": self.ask(asked)})]
+            except RequestFault as fault:
+                raise RowFault(fault.message, fix=fault.fix) from fault
+
+        (found,) = self.recall.get(f"ask {asked.name}", 1, ask)
+        return found.state["answer"]
+
+
+class Trace(Protocol):
+    """Hears what a run does, to explain it."""
+
+    def condition(self, node: tree.Node, scope: Scope, *, holds: bool) -> None:
+        """A condition of an if, and how it came out."""
+
+    def step(self, step: tree.Step, key: str, repetition: str, values: Sequence[tuple[str, Any]]) -> None:
+        """A step that begins, with what its fields came to. ``key`` and ``repetition`` are those of its effects."""
