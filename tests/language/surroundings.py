@@ -6,7 +6,7 @@ from whenvoca.engine.things.event import event_type
 from whenvoca.language.checker import check_workflow
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo
 from whenvoca.language.faults import Fault
-from whenvoca.language.field_checks import Surroundings
+from whenvoca.language.field_checks import FieldContext
 from whenvoca.language.reader import read_workflow
 from whenvoca.open_workspace import VOCABULARY
 from whenvoca.values.kinds import Kind
@@ -51,7 +51,7 @@ PLACES = {
     "staff": PlaceInfo(name="staff", kind="calendar", readonly=True),
     "chat": PlaceInfo(name="chat", kind="chat", unavailable="this version has no places of the kind chat"),
 }
-AROUND = Surroundings(PLACES, frozenset({"ines"}), event_type)
+AROUND = FieldContext(PLACES, frozenset({"ines"}), event_type)
 HEAD = "when requests gains a row\n"
 EVENT = "create event in domes\n  title  Target\n  start  Night-of at From\n"
 

@@ -98,7 +98,7 @@ def test_headings_are_found_and_rows_have_keys_and_typed_fields(sheet: SheetPlac
 
 def test_cells_are_written_and_others_stay(sheet: SheetPlace) -> None:
     list(sheet.scan({}))
-    change(sheet, "R-1", DavAnswer="granted", Pupils=14)
+    change(sheet, "R-1", Answer="granted", Pupils=14)
     assert sheet.current("R-1") == {
         "Answer": "granted",
         "No": "R-1",
@@ -131,7 +131,7 @@ def test_what_is_said_to_stand_after_a_save_is_what_is_read(sheet: SheetPlace) -
         None,
     ]
     for number, value in enumerate(values):
-        change(sheet, "R-1", number, DavAnswer=value)
+        change(sheet, "R-1", number, Answer=value)
         result = saved(sheet)
         fresh = place_on(sheet.open_file.path)
         assert {row.key: row.state for row in fresh.scan({})}["R-1"] == result.states["R-1"], value
@@ -152,7 +152,7 @@ def test_rows_are_found_again_after_somebody_sorted_and_inserted(
     sheet: SheetPlace, request: pytest.FixtureRequest
 ) -> None:
     list(sheet.scan({}))
-    change(sheet, "R-1", DavAnswer="granted")
+    change(sheet, "R-1", Answer="granted")
     build = dict(BACKINGS)[sheet.file]
     sheet.open_file.path.write_bytes(build([HEAD, ROWS[2], [None, "R-0", "new", "19.03.2027", "20:00", "3"], ROWS[0]]))
     os.utime(sheet.open_file.path, (2, 2))
@@ -163,7 +163,7 @@ def test_rows_are_found_again_after_somebody_sorted_and_inserted(
 
 def test_cell_that_another_hand_changed_meanwhile_is_left_alone(sheet: SheetPlace) -> None:
     list(sheet.scan({}))
-    change(sheet, "R-1", 7, DavAnswer="granted")
+    change(sheet, "R-1", 7, Answer="granted")
     build = dict(BACKINGS)[sheet.file]
     sheet.open_file.path.write_bytes(build([HEAD, ["mine", *ROWS[0][1:]], ROWS[2]]))
     os.utime(sheet.open_file.path, (2, 2))
@@ -173,7 +173,7 @@ def test_cell_that_another_hand_changed_meanwhile_is_left_alone(sheet: SheetPlac
 
 def test_row_that_is_gone_is_named(sheet: SheetPlace) -> None:
     list(sheet.scan({}))
-    change(sheet, "R-1", 7, DavAnswer="granted")
+    change(sheet, "R-1", 7, Answer="granted")
     sheet.open_file.path.write_bytes(dict(BACKINGS)[sheet.file]([HEAD, ROWS[2]]))
     os.utime(sheet.open_file.path, (2, 2))
     assert "R-1 is no longer in the sheet" in str(saved(sheet).errors[7])
@@ -182,7 +182,7 @@ def test_row_that_is_gone_is_named(sheet: SheetPlace) -> None:
 @pytest.mark.parametrize("lock", [".~lock.{}#", "~${}"])
 def test_file_that_is_open_elsewhere_is_not_overwritten(sheet: SheetPlace, lock: str) -> None:
     list(sheet.scan({}))
-    change(sheet, "R-1", DavAnswer="granted")
+    change(sheet, "R-1", Answer="granted")
     before = sheet.open_file.path.read_bytes()
     beside = sheet.open_file.path.with_name(lock.format(sheet.file))
     beside.write_text("somebody")

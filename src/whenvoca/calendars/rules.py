@@ -14,8 +14,8 @@ from itertools import accumulate, repeat
 from typing import Any
 
 from whenvoca.errors import RowFault
+from whenvoca.values.weekdays import CODES
 
-_DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 _PLAIN_PARTS = {"FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYDAY", "BYMONTHDAY"}
 _LONGEST = 400 * 12  # months that a monthly rule is followed
 
@@ -64,9 +64,9 @@ def _weekly(parts: dict[str, str], wall: datetime, low: datetime, high: datetime
     if "BYMONTHDAY" in parts:
         return None
     step, count = timedelta(weeks=_interval(parts)), _count(parts)
-    first = _DAYS.index(parts.get("WKST", "MO"))
-    names = parts.get("BYDAY", _DAYS[wall.weekday()]).split(",")
-    days = sorted({(_DAYS.index(name) - first) % 7 for name in names})
+    first = CODES.index(parts.get("WKST", "MO"))
+    names = parts.get("BYDAY", CODES[wall.weekday()]).split(",")
+    days = sorted({(CODES.index(name) - first) % 7 for name in names})
     own = (wall.weekday() - first) % 7
     if len(days) == 1:
         offset = (days[0] - own) % 7 if days[0] >= own else None
@@ -171,7 +171,7 @@ def _day_of_month(year: int, month: int, number: int) -> int | None:
 
 
 def _nth_weekday(year: int, month: int, text: str) -> int | None:
-    number, weekday = int(text[:-2]), _DAYS.index(text[-2:])
+    number, weekday = int(text[:-2]), CODES.index(text[-2:])
     first = 1 + (weekday - date(year, month, 1).weekday()) % 7
     days = list(range(first, _length_of_month(year, month) + 1, 7))
     index = number - 1 if number > 0 else len(days) + number

@@ -13,8 +13,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import iter_occurrences
 from whenvoca.errors import RowFault
-
-_CODES = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
+from whenvoca.values.weekdays import CODES
 
 
 def ended_before(master: Event, occurrence: Event, others: tuple[Event, ...]) -> Event:
@@ -142,11 +141,11 @@ def moved_rule(rule: str, days: int) -> str:
         name, _, value = part.partition("=")
         if name.upper() == "BYDAY":
             codes = value.upper().split(",")
-            if any(code not in _CODES for code in codes):
+            if any(code not in CODES for code in codes):
                 raise RowFault(
                     f"a series on {value} cannot be moved to another day by one of its occurrences", fix="make it anew"
                 )
-            value = ",".join(_CODES[(_CODES.index(code) + days) % 7] for code in codes)
+            value = ",".join(CODES[(CODES.index(code) + days) % 7] for code in codes)
         elif name.upper() in ("BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYSETPOS", "BYMONTH"):
             raise RowFault(
                 "a series on certain days of the month or year cannot be moved to another day by one of its "

@@ -54,6 +54,16 @@ def event_key(uid: str, occurrence: datetime | date | None = None) -> str:
     return f"{uid} @ {occurrence:%Y%m%d}"
 
 
+def original_start(key: str) -> datetime | date | None:
+    """The original start that a key names; None for a whole event."""
+    occurrence = split_key(key)[1]
+    if not occurrence:
+        return None
+    if "T" in occurrence:
+        return datetime.strptime(occurrence, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
+    return datetime.strptime(occurrence, "%Y%m%d").replace(tzinfo=UTC).date()
+
+
 def split_key(key: str) -> tuple[str, str]:
     """The UID, and the original start as ``event_key`` writes it, empty for a whole event."""
     uid, _, occurrence = key.partition(" @ ")

@@ -8,6 +8,7 @@ from functools import lru_cache
 from itertools import pairwise
 from typing import NamedTuple
 
+from whenvoca.values.weekdays import CODES
 from whenvoca.values.zones import load_zone
 
 _YEARS_LOOKED_AT = 12
@@ -114,7 +115,7 @@ def _rule_of(same: list[_Change]) -> str:
     clocks = {change.wall.time() for change in same}
     if len(months) != 1 or len(weekdays) != 1 or len(clocks) != 1:
         return ""
-    day = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")[weekdays.pop()]
+    day = CODES[weekdays.pop()]
     month = months.pop()
     if all(change.wall.day + 7 > calendar.monthrange(change.wall.year, month)[1] for change in same):
         return f"FREQ=YEARLY;BYMONTH={month};BYDAY=-1{day}"

@@ -8,8 +8,6 @@ import time
 from collections.abc import Sequence
 from pathlib import Path
 
-import click
-
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.workspace.settings import load_workspace
 from whenvoca.engine.workspace.watch_status import WAKE_FILE, read_health
@@ -57,8 +55,3 @@ def _with_workspace(arguments: Sequence[str], folder: Path) -> list[str]:
     ]
     kept = [each for each in found if not each.startswith("--workspace=")]
     return [*kept, "--workspace", os.fspath(folder.resolve())]
-
-
-def tell_handed() -> None:
-    """Says that another process does it."""
-    click.echo("handed over to the process that watches this workspace", err=True)

@@ -1,7 +1,5 @@
 """The colour names of CSS Color Level 3 and 4, which RFC 7986 5.9 takes for COLOR."""
 
-from __future__ import annotations
-
 COLOURS = frozenset(
     [
         "aliceblue",

@@ -7,8 +7,8 @@ from datetime import date, timedelta
 
 from whenvoca.language.faults import Spot
 from whenvoca.language.tree import Days
+from whenvoca.values.weekdays import NAMES
 
-_WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _GROUPS = {"weekdays": (0, 1, 2, 3, 4), "weekends": (5, 6), "weekend": (5, 6), "every day": tuple(range(7))}
 _NTHS = {"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5, "last": -1}
 _SPLIT = re.compile(r"\s*(?:,|\band\b|\bor\b)\s*", re.IGNORECASE)
@@ -30,14 +30,14 @@ def parse_days(text: str, spot: Spot) -> Days:
         number = re.fullmatch(r"(?:day )?(\d{1,2})(?:st|nd|rd|th)?", said)
         if said in _GROUPS:
             weekdays += _GROUPS[said]
-        elif said.removesuffix("s") in _WEEKDAYS:
-            weekdays.append(_WEEKDAYS.index(said.removesuffix("s")))
+        elif said.removesuffix("s") in NAMES:
+            weekdays.append(NAMES.index(said.removesuffix("s")))
         elif number and 1 <= int(number[1]) <= 31:
             days.append(int(number[1]))
         elif said == "last day":
             days.append(-1)
-        elif first in _NTHS and rest in _WEEKDAYS:
-            nths.append((_NTHS[first], _WEEKDAYS.index(rest)))
+        elif first in _NTHS and rest in NAMES:
+            nths.append((_NTHS[first], NAMES.index(rest)))
         else:
             raise NoDays(f'"{piece}" is no day')
     if not (weekdays or days or nths):

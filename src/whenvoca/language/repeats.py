@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 
-_DAYS = {
-    name: name[:2].upper() for name in ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-}
-_DAY_GROUPS = {"weekdays": "MO,TU,WE,TH,FR", "weekday": "MO,TU,WE,TH,FR"}
+from whenvoca.values.weekdays import CODES, NAMES, WORKDAYS
+
+_DAYS = dict(zip(NAMES, CODES, strict=True))
+_DAY_GROUPS = {"weekdays": WORKDAYS, "weekday": WORKDAYS}
 _UNITS = {"day": "DAILY", "week": "WEEKLY", "month": "MONTHLY", "year": "YEARLY"}
 _ORDINALS = {"first": 1, "second": 2, "third": 3, "fourth": 4, "fifth": 5, "last": -1}
 _EVERY = re.compile(r"every\s+(?:(\d+|other|second)\s+)?([a-z]+)\b", re.IGNORECASE)

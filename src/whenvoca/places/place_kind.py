@@ -52,7 +52,7 @@ class Access(Struct, frozen=True, kw_only=True):
 
     key: str
     open: Callable[[PlaceSettings, PlaceContext], Any]
-    settings: tuple[str, ...] = ()  # besides those of the kind
+    settings: str = ""  # their names, besides those of the kind
     package: str = ""  # that has to be installed, by the module it brings
     extra: str = ""  # which brings it
 
@@ -71,7 +71,7 @@ class PlaceKind(Struct, frozen=True, kw_only=True):
 
     name: str
     accesses: tuple[Access, ...]
-    settings: tuple[str, ...] = ()
+    settings: str = ""  # the names of those that each access has
     missing: str
     example: str
     rehearse: Callable[[Any, Path | None], Any] = _as_it_is
@@ -85,8 +85,8 @@ class PlaceKind(Struct, frozen=True, kw_only=True):
         """The place. Raises SettingsFault where a setting is wrong, or a package is not installed."""
         given = [each for each in self.accesses if settings.has(each.key)]
         keys = [each.key for each in self.accesses]
-        more = given[0].settings if len(given) == 1 else ()
-        settings.allow(("kind", "zone", *keys, *self.settings, *more))
+        more = given[0].settings if len(given) == 1 else ""
+        settings.allow(("kind", "zone", *keys, *self.settings.split(), *more.split()))
         if len(given) != 1:
             raise settings.refuse("", self.missing, self.example)
         (access,) = given

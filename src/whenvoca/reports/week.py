@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 
 from whenvoca.calendars.event import Event
+from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import first_moment
 
 
@@ -97,8 +98,7 @@ def _in_lanes(parts: list[tuple[ShownEvent, int, float, float, bool]]) -> list[D
 
 def monday_of(day: date, starts: str = "monday") -> date:
     """The first day of the week that holds ``day``."""
-    names = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-    begin = names.index(starts) if starts in names else 0
+    begin = NAMES.index(starts) if starts in NAMES else 0
     return day - timedelta(days=(day.weekday() - begin) % 7)
 
 
@@ -133,6 +133,6 @@ def colour_of(shown: ShownEvent, calendars: Sequence[str]) -> str:
 
 
 def time_label(event: Event, zone: ZoneInfo) -> str:
-    """ "21:30–02:00", with the day where it does not end on the day it began or the next morning."""
+    """ "21:30–02:00", in that zone."""
     start, end = (moment.astimezone(zone) for moment in event.span(zone))
     return f"{start:%H:%M}–{end:%H:%M}"

@@ -214,19 +214,6 @@ UNITS = {
 }
 _SPANNING = {*WEEKDAYS, *MONTHS}
 _OWNING = {*WEEKDAYS, "today", "tomorrow", "tonight", "yesterday", "week", "month", "weekend", "tmrw"}
-TIME_WORDS = (
-    "today",
-    "tomorrow",
-    "tonight",
-    "yesterday",
-    "morning",
-    "afternoon",
-    "evening",
-    "midnight",
-    "weekend",
-    "minutes",
-    "hours",
-)
 
 
 # One letter from a word of time or a command, and none.

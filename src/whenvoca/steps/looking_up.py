@@ -129,8 +129,6 @@ def _search_rows(call: StepCall) -> list[Found]:
         if isinstance(value, str) and value.strip():
             held = sheet.keys_holding(word, value)
             keys = held if keys is None or len(held) < len(keys) else keys
-        elif is_empty(value) and word in call.where.wanted_words:
-            continue
     found = []
     for key in sheet.keys() if keys is None else keys:
         state = sheet.current(key)

@@ -16,6 +16,7 @@ from msgspec import Struct, field
 
 from whenvoca.values.blanks import plain_signs
 from whenvoca.values.month_names import FOREIGN_MONTHS
+from whenvoca.values.weekdays import NAMES
 
 DAY_FIRST, MONTH_FIRST, YEAR_FIRST = "day first", "month first", "year first"
 ORDERS = (DAY_FIRST, MONTH_FIRST, YEAR_FIRST)
@@ -37,8 +38,7 @@ _MONTHS = (
 )
 _MONTH_NUMBER = {name: n for n, name in enumerate(_MONTHS, 1)} | {name[:3]: n for n, name in enumerate(_MONTHS, 1)}
 _MONTH_NUMBER["sept"] = 9
-_WEEKDAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
-_WEEKDAY_NUMBER = {name: n for n, name in enumerate(_WEEKDAYS)} | {name[:3]: n for n, name in enumerate(_WEEKDAYS)}
+_WEEKDAY_NUMBER = {name: n for n, name in enumerate(NAMES)} | {name[:3]: n for n, name in enumerate(NAMES)}
 _WEEKDAY_NUMBER |= {"tues": 1, "wednes": 2, "thur": 3, "thurs": 3}
 
 _NUMERIC = re.compile(r"(\d{1,4}) ?([-/.]) ?(\d{1,2}) ?\2 ?(\d{1,4})\.?\Z")
@@ -83,7 +83,7 @@ def _shape_date(text: str) -> Shaped | None:
     fits = {order: day for order, day in shaped.fits.items() if day.weekday() == weekday}
     if shaped.fits and not fits:
         order, day = next(iter(shaped.fits.items()))
-        said, really = _WEEKDAYS[weekday].capitalize(), _WEEKDAYS[day.weekday()].capitalize()
+        said, really = NAMES[weekday].capitalize(), NAMES[day.weekday()].capitalize()
         return Shaped(fault=f"{show_day(day)} is a {really}, not a {said}")
     if len(fits) == 1 and not shaped.is_settled:
         ((order, day),) = fits.items()

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Collection, Mapping, Sequence
-from datetime import UTC, date, datetime, timedelta
+from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any, Protocol
 
@@ -17,7 +17,7 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
-from whenvoca.calendars.state import event_key, split_key
+from whenvoca.calendars.state import event_key, original_start, split_key
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
@@ -161,18 +161,13 @@ class WorkspaceStage:
 
     def find_event(self, place: str, key: str) -> StoredEvent | None:
         """The event of that key; an occurrence that was never changed is derived from its series."""
-        uid, occurrence = split_key(key)
+        uid, original = split_key(key)[0], original_start(key)
         stored = self.calendar(place).find_event(uid)
-        if stored is None or not occurrence:
+        if stored is None or original is None:
             return stored
         found = next((event for event in stored.others if event_key(uid, event.occurrence) == key), None)
         if found is None:
-            moment: datetime | date = (
-                datetime.strptime(occurrence, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
-                if "T" in occurrence
-                else datetime.strptime(occurrence, "%Y%m%d").replace(tzinfo=UTC).date()
-            )
-            found = occurrence_at(stored.event, moment, self.calendar(place).zone)
+            found = occurrence_at(stored.event, original, self.calendar(place).zone)
         return None if found is None else replace(stored, event=found)
 
     def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:

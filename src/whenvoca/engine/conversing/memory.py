@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
-from datetime import UTC, date, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -14,7 +14,7 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
-from whenvoca.calendars.state import event_key
+from whenvoca.calendars.state import event_key, original_start, split_key
 from whenvoca.engine.ledger.codec import encode
 from whenvoca.engine.place_protocols import CalendarFace
 from whenvoca.engine.workspace.settings import Workspace
@@ -142,17 +142,14 @@ def _found_all(keys: Sequence[Sequence[str]], around: Surroundings) -> list[Targ
 
 def _found(key: Sequence[str], around: Surroundings) -> Target | None:
     calendar, wanted = key
-    uid, _, occurrence = wanted.partition(" @ ")
+    uid, original = split_key(wanted)[0], original_start(wanted)
     for each in around.agenda:
         if each.calendar != calendar or each.event.uid != uid:
             continue
         if event_key(uid, each.event.occurrence) == wanted:
             return each
-        if occurrence and each.event.occurrence is None:
-            moment: datetime | date = datetime.strptime(occurrence[:8], "%Y%m%d").replace(tzinfo=UTC).date()
-            if "T" in occurrence:
-                moment = datetime.strptime(occurrence, "%Y%m%dT%H%M%SZ").replace(tzinfo=UTC)
-            found = occurrence_at(each.event, moment, around.zone)
+        if original is not None and each.event.occurrence is None:
+            found = occurrence_at(each.event, original, around.zone)
             if found is not None:
                 return Target(calendar, found)
     return None

@@ -11,28 +11,8 @@ from whenvoca.engine.ledger.connection import SqliteFile, upsert
 from whenvoca.engine.ledger.records import Journal, JournalEntry, MadeThing
 from whenvoca.engine.place_protocols import Found, SaveIntent
 
-_KEEP_INTENT = upsert(
-    "effects",
-    ("number",),
-    (
-        "run",
-        "step",
-        "repetition",
-        "ordinal",
-        "place",
-        "verb",
-        "target",
-        "lineage",
-        "thing",
-        "version",
-        "before",
-        "after",
-        "notes",
-        "kept",
-        "state",
-        "receipt",
-    ),
-)
+_INTENT = "run step repetition ordinal place verb target lineage thing version before after notes kept state receipt"
+_KEEP_INTENT = upsert("effects", ("number",), _INTENT.split())
 _KEEP_THING = upsert("things", ("place", "lineage", "thing"), ("uid", "version", "base"))
 _KEEP_READ = upsert("reads", ("run", "step", "ordinal"), ("found",))
 

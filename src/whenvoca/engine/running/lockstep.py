@@ -152,8 +152,6 @@ class Lockstep:
         except (PlaceTrouble, SourceFault) as trouble:
             run.end(trouble, waits=not run.must_end)
             run.performing.close()
-        except WhenvocaError as error:  # a missing package, say: a fault of the settings, and no other run's
-            run.end(error)
         return None
 
     def _hand_on(self, run: GroupRun, answer: _Answer | None) -> tuple[EffectKey, Effect]:

@@ -14,7 +14,7 @@ from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 
 _CLASHES = ("allow", "refuse", "tentative")
-_SERVER_SETTINGS = ("calendar", "user", "password", "ca", "seconds", "nameserver", "invite")
+_SERVER_SETTINGS = "calendar user password ca seconds nameserver invite"
 
 
 def _clash(settings: PlaceSettings) -> str:
@@ -81,7 +81,7 @@ _FOLDER = Access(key="folder", open=_open_folder)
 _SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS)
 CALENDAR = PlaceKind(
     name="calendar",
-    settings=("clash", "readonly"),
+    settings="clash readonly",
     accesses=(_FOLDER, Access(key="file", open=_open_file), _SERVER),
     missing="a calendar has either a folder, a file or a server",
     example='such as folder = "calendars/domes"',
@@ -90,7 +90,7 @@ CALENDAR = PlaceKind(
 )
 TASKS = PlaceKind(
     name="tasks",
-    settings=("readonly",),
+    settings="readonly",
     accesses=(_FOLDER, _SERVER),
     missing="a list of tasks has either a folder or a server",
     example='such as folder = "calendars/domes"',

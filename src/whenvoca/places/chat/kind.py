@@ -81,7 +81,7 @@ def _watched(folder: Path) -> list[Path]:
 
 CHAT = PlaceKind(
     name="chat",
-    settings=("user", "password", "rooms", "room-server", "name", "tls", "ca", "seconds", "port", "dictation"),
+    settings="user password rooms room-server name tls ca seconds port dictation",
     accesses=(
         Access(key="folder", open=_open_folder),
         Access(key="server", open=_open_server, package="slixmpp", extra="chat"),

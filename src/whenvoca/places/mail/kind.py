@@ -55,7 +55,7 @@ def _rehearse(outbox: OutboxFace, sample: Path | None) -> RehearsedOutbox:
 
 OUTBOX = PlaceKind(
     name="outbox",
-    settings=("port", "user", "password", "from", "tls", "ca", "seconds"),
+    settings="port user password from tls ca seconds",
     accesses=(Access(key="folder", open=_open_folder), Access(key="server", open=_open_server)),
     missing="an outbox has either a folder or a server",
     example='such as folder = "letters-out"',

@@ -19,87 +19,31 @@ from whenvoca.values.dates import DAY_FIRST, MONTH_FIRST
 from whenvoca.values.kinds import Kind, Raw, show_raw
 
 OUTCOME_COLUMNS = ("Answer", "Booking")
-_ANSWERS = ("answer", "status", "state", "outcome", "result", "reply", "decision")
+
+
+def _words(text: str) -> tuple[str, ...]:
+    return tuple(text.split(", "))
+
+
+_ANSWERS = _words("answer, status, state, outcome, result, reply, decision")
 # Words of headings for each field, the more telling first.
-_TITLES = (
-    "title",
-    "event",
-    "subject",
-    "summary",
-    "what",
-    "topic",
-    "activity",
-    "task",
-    "duty",
-    "target",
-    "talk",
-    "course",
-    "work",
-    "school",
-    "name",
-    "description",
+_TITLES = _words(
+    "title, event, subject, summary, what, topic, activity, task, duty, target, talk, course, work, school, name, "
+    "description"
 )
-_DAYS = (
-    "date",
-    "day",
-    "night",
-    "evening",
-    "visit date",
-    "event date",
-    "start date",
-    "when",
-    "first day",
-    "closed from",
-    "out",
+_DAYS = _words("date, day, night, evening, visit date, event date, start date, when, first day, closed from, out")
+_LAST_DAYS = _words("last day, end date, until, closed to, to date, back, through, last")
+_BEGINS = _words("from, begin, begins, start, start time, time, at, starts, hour, arrival, arrive, arriving")
+_ENDS = _words("to, end, finish, until, ends, end time, till, stop, departure, leave, leaving")
+_SENT = _words(
+    "timestamp, submitted, submission, created, received, recorded, sent, entered, registered, completed, completion"
 )
-_LAST_DAYS = ("last day", "end date", "until", "closed to", "to date", "back", "through", "last")
-_BEGINS = (
-    "from",
-    "begin",
-    "begins",
-    "start",
-    "start time",
-    "time",
-    "at",
-    "starts",
-    "hour",
-    "arrival",
-    "arrive",
-    "arriving",
-)
-_ENDS = ("to", "end", "finish", "until", "ends", "end time", "till", "stop", "departure", "leave", "leaving")
-_SENT = (
-    "timestamp",
-    "submitted",
-    "submission",
-    "created",
-    "received",
-    "recorded",
-    "sent",
-    "entered",
-    "registered",
-    "completed",
-    "completion",
-)
-_LENGTHS = ("length", "duration", "hours", "minutes", "takes")
-_PLACES = ("location", "venue", "where", "room", "hall", "place", "dome", "site", "address")
-_DETAILS = ("notes", "note", "comment", "comments", "remarks", "details", "description", "info")
-_PEOPLE = (
-    "attendees",
-    "observers",
-    "people",
-    "participants",
-    "who",
-    "person",
-    "crew",
-    "guests",
-    "contact",
-    "e mail",
-    "email",
-    "mail",
-)
-_TOTALS = ("total", "totals", "sum", "subtotal", "grand total")
-_KEYS = ("no", "number", "id", "key", "code", "reference", "ref", "nr")
+_LENGTHS = _words("length, duration, hours, minutes, takes")
+_PLACES = _words("location, venue, where, room, hall, place, dome, site, address")
+_DETAILS = _words("notes, note, comment, comments, remarks, details, description, info")
+_PEOPLE = _words("attendees, observers, people, participants, who, person, crew, guests, contact, e mail, email, mail")
+_TOTALS = _words("total, totals, sum, subtotal, grand total")
+_KEYS = _words("no, number, id, key, code, reference, ref, nr")
 
 
 class Draft(Struct):
@@ -384,12 +328,6 @@ def _is_total(row: Sequence[Raw]) -> bool:
     """Whether a row says of itself that it holds totals."""
     first = next((cell for cell in row if cell is not None), None)
     return isinstance(first, str) and first.strip().rstrip(":").casefold() in _TOTALS
-
-
-def raw_cells(table: Table, name: str) -> list[Raw]:
-    """The cells of a column, by its name."""
-    index = next(heading.index for heading in table.headings if heading.name == name)
-    return [row[index] if index < len(row) else None for _, row in table.rows]
 
 
 def place_word(stem: str) -> str:

@@ -94,19 +94,7 @@ def _kinds(settings: PlaceSettings) -> dict[str, Kind]:
 
 SHEET = PlaceKind(
     name="sheet",
-    settings=(
-        "tab",
-        "header",
-        "key",
-        "dates",
-        "decimal",
-        "kinds",
-        "encoding",
-        "delimiter",
-        "create",
-        "readonly",
-        "totals",
-    ),
+    settings="tab header key dates decimal kinds encoding delimiter create readonly totals",
     accesses=(Access(key="file", open=_open),),
     missing="the file is missing",
     example='such as file = "requests.xlsx"',

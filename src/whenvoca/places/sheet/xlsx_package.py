@@ -13,7 +13,6 @@ from whenvoca.errors import SourceFault
 
 MAIN = "http://schemas.openxmlformats.org/spreadsheetml/2006/main"
 _STRICT_MAIN = "http://purl.oclc.org/ooxml/spreadsheetml/main"
-_RELATION = "http://schemas.openxmlformats.org/officeDocument/2006/relationships"
 _LARGEST_PART = 1 << 30
 _LARGEST_RATIO = 400  # a part that unpacks to more than this many times its size, and is large, is a bomb
 _PIECE = 1 << 20  # bytes that are unpacked together
