@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from whenvoca.engine.acting.effect_kind import EffectKinds
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.sqlite import SqliteLedger

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import SETTINGS, Desk
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 
 PLACES = """
 [people.rui]

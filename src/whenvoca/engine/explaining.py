@@ -8,7 +8,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from whenvoca.engine.acting.run_context import Recall, RunContext, RunSubject
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, Receipt, show_field
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import JournalEntry, RunRecord

@@ -50,7 +50,7 @@ class Strategy(Protocol):
     is_by_hand: bool  # somebody starts it, and nothing else
 
 
-class FieldDefinition(Struct, frozen=True, kw_only=True):
+class FieldDefinition(Struct, frozen=True):
     """One field of a step or trigger."""
 
     name: str
@@ -61,7 +61,7 @@ class FieldDefinition(Struct, frozen=True, kw_only=True):
     example: str = ""
 
 
-class Sentence(Struct, frozen=True, kw_only=True, dict=True):
+class Sentence(Struct, frozen=True, dict=True):
     """The words of a step or trigger: lower case stands as it is, upper case is a slot, one in brackets may be left
     out.
 

@@ -34,7 +34,7 @@ _FIELD = re.compile(r'(column\s+"(?P<column>[^"]+)"|(?P<word>\S+))(?P<gap>\s*)')
 _LET = re.compile(r"let\s+(?P<name>\S+)\s*(?P<sign>=?)\s*", re.IGNORECASE)
 _NAME = re.compile(r"[^\W\d]\w*(?:-\w+)*\Z")
 _BRAKED = "deletions?|changes?|letters?|messages?|calls?"
-_FORMERLY = FieldDefinition(name="formerly", type="text", meaning="the name that this step had before")
+_FORMERLY = FieldDefinition("formerly", "text", "the name that this step had before")
 
 
 def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tuple[tree.Workflow, FaultList]:

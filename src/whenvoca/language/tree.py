@@ -309,7 +309,7 @@ class _Never:
 NO_TRIGGER = Trigger(
     Spot(0, 0),
     TriggerDefinition(
-        sentence=Sentence(words="when"), meaning="", subject="", subject_type=lambda place: ANY, strategy=_Never()
+        sentence=Sentence("when"), meaning="", subject="", subject_type=lambda place: ANY, strategy=_Never()
     ),
 )
 

@@ -55,7 +55,7 @@ def _made(place: PlaceInfo) -> Type:
 
 
 ADD_ROW = StepDefinition(
-    sentence=Sentence(words="add row to SHEET"),
+    sentence=Sentence("add row to SHEET"),
     meaning="Adds a row below the others: a line for each column that it fills. Where the sheet has a key, a row of "
     "that key is never added twice. File and tab are made with their headings where the place says `create = true`.",
     columns_as_fields=True,

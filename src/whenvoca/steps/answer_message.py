@@ -25,7 +25,7 @@ def _reply(call: StepCall) -> Acting:
 
 
 ANSWER = StepDefinition(
-    sentence=Sentence(words="answer message in CALENDARS"),
+    sentence=Sentence("answer message in CALENDARS"),
     meaning="Takes the message as a request in plain English, does it in these calendars and answers in the same "
     "chat: to make, change, delete or look up events, to find free time, to undo what was done last. New "
     "events go into the first calendar that may be written. What is missing or has two readings is asked "
@@ -33,27 +33,23 @@ ANSWER = StepDefinition(
     "after half an hour; days and times are in their zone. Private events stay hidden in rooms.",
     fields=(
         FieldDefinition(
-            name="length",
-            type="duration",
-            default="1 hour",
-            meaning="How long an event is whose end is not said.",
-            example="45 minutes",
+            "length", "duration", "How long an event is whose end is not said.", default="1 hour", example="45 minutes"
         ),
         FieldDefinition(
-            name="ask-before",
-            type="texts",
+            "ask-before",
+            "texts",
+            "Which requests need a yes: several (deletions of more than one), series (deletions of a whole "
+            "one), deletions, changes, creations; or nothing.",
             default='"several", "series"',
             choices=_ASKABLE,
             example='"deletions", "changes"',
-            meaning="Which requests need a yes: several (deletions of more than one), series (deletions of a whole "
-            "one), deletions, changes, creations; or nothing.",
         ),
         FieldDefinition(
-            name="approver",
-            type="people",
-            example='"ines"',
-            meaning="Who must agree, by a yes, where somebody asks to delete an event that another one organizes. "
+            "approver",
+            "people",
+            "Who must agree, by a yes, where somebody asks to delete an event that another one organizes. "
             "Without it who asks is told of the organizer, and asked themselves.",
+            example='"ines"',
         ),
     ),
     thing="message",
@@ -63,12 +59,10 @@ ANSWER = StepDefinition(
     act=_answer,
 )
 REPLY = StepDefinition(
-    sentence=Sentence(words="answer message"),
+    sentence=Sentence("answer message"),
     meaning="Says something back in the chat that the message came by: in its room, or to its sender alone, whose "
     "zone times are told in. An empty text is not sent.",
-    fields=(
-        FieldDefinition(name="text", type="text", meaning="What is said.", example='"Thank you, {message.sender}."'),
-    ),
+    fields=(FieldDefinition("text", "text", "What is said.", example='"Thank you, {message.sender}."'),),
     thing="message",
     is_told=True,
     effects=(MESSAGE_EFFECT,),

@@ -104,21 +104,15 @@ CALL_EFFECT = EffectKind(
     may_repeat=lambda effect: (effect.after or {}).get("repeatable") is not False,
 )
 CALL = StepDefinition(
-    sentence=Sentence(words="call ADDRESS"),
+    sentence=Sentence("call ADDRESS"),
     meaning="Calls a web address: each line below it that is no field becomes a member of the JSON object that is "
     "posted. `as NAME` gives the answer: NAME.status, and its members. The host has to stand in the workflow "
     "itself. With the same Idempotency-Key it is called again while the server is away. If it is not known "
     "after a crash whether a POST was done, the run fails as in doubt and retry decides, unless repeatable "
     "says yes.",
     fields=(
-        FieldDefinition(
-            name="method",
-            type="choice",
-            choices=_METHODS,
-            default="post, get without members",
-            meaning="The HTTP method.",
-        ),
-        FieldDefinition(name="repeatable", type="yes-no", default="no", meaning="Whether doing it twice does no harm."),
+        FieldDefinition("method", "choice", "The HTTP method.", choices=_METHODS, default="post, get without members"),
+        FieldDefinition("repeatable", "yes-no", "Whether doing it twice does no harm.", default="no"),
     ),
     columns_as_fields=True,
     columns_optional=True,

@@ -132,7 +132,7 @@ _MEANING = (
 )
 
 CHANGE_EVENT = StepDefinition(
-    sentence=Sentence(words="change event [NAME]"),
+    sentence=Sentence("change event [NAME]"),
     meaning=_MEANING
     + " Alone it changes the event that the workflow is about; with a name that one, or each of a list.",
     fields=(WHICH, *EVENT_FIELDS),
@@ -145,7 +145,7 @@ CHANGE_EVENT = StepDefinition(
 )
 
 CHANGE_EVENT_IN = StepDefinition(
-    sentence=Sentence(words="change event in CALENDAR"),
+    sentence=Sentence("change event in CALENDAR"),
     meaning=_MEANING + " The event is looked up.",
     fields=(WHERE, MISSING_OR_MADE, SEVERAL, WHICH, *EVENT_FIELDS),
     thing="event",

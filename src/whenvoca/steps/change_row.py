@@ -61,7 +61,7 @@ _MEANING = (
 )
 
 CHANGE_ROW = StepDefinition(
-    sentence=Sentence(words="change row [NAME]"),
+    sentence=Sentence("change row [NAME]"),
     meaning="Writes cells of the row that the workflow is about, or of a named one, or of each of a list. " + _MEANING,
     columns_as_fields=True,
     is_told=True,
@@ -73,7 +73,7 @@ CHANGE_ROW = StepDefinition(
 )
 
 CHANGE_ROW_IN = StepDefinition(
-    sentence=Sentence(words="change row in SHEET"),
+    sentence=Sentence("change row in SHEET"),
     meaning="Writes cells of the row that where finds. "
     + _MEANING
     + " With `as NAME`, NAME.COLUMN is the value before.",

@@ -15,11 +15,11 @@ from whenvoca.steps.event_fields import shown_fields
 _ATTEMPTS = 3
 THIS_ONE, LATER, ALL = "this one", "this and later", "all of them"
 WHICH = FieldDefinition(
-    name="which",
-    type="choice",
+    "which",
+    "choice",
+    "Of an occurrence of a series: that one alone, it and those after it, or the whole series.",
     choices=(THIS_ONE, LATER, ALL),
     default=THIS_ONE,
-    meaning="Of an occurrence of a series: that one alone, it and those after it, or the whole series.",
 )
 
 

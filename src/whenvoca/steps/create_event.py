@@ -99,7 +99,7 @@ def _to_change(kind: DatedKind, made: ExistingThing, event: Event, common: dict[
 
 
 CREATE_EVENT = StepDefinition(
-    sentence=Sentence(words="create event in CALENDAR"),
+    sentence=Sentence("create event in CALENDAR"),
     meaning="Makes one event. Its identity comes from the row, so that a second run makes no second one.",
     fields=EVENT_FIELDS,
     makes=event_type,

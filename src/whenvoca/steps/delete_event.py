@@ -43,7 +43,7 @@ def _decide(call: StepCall, thing: EventThing) -> Effect | None:
 _MEANING = "Takes the event away; of a series the one occurrence, unless `which` says more. The brake counts it."
 
 DELETE_EVENT = StepDefinition(
-    sentence=Sentence(words="delete event [NAME]"),
+    sentence=Sentence("delete event [NAME]"),
     meaning=_MEANING
     + " Alone it deletes the event that the workflow is about; with a name that one, or each of a list.",
     fields=(WHICH,),
@@ -54,7 +54,7 @@ DELETE_EVENT = StepDefinition(
 )
 
 DELETE_EVENT_IN = StepDefinition(
-    sentence=Sentence(words="delete event in CALENDAR"),
+    sentence=Sentence("delete event in CALENDAR"),
     meaning=_MEANING + " The event is looked up.",
     fields=(WHERE, MISSING, SEVERAL, WHICH),
     thing="event",

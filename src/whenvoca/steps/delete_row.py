@@ -28,7 +28,7 @@ _MEANING = (
 )
 
 DELETE_ROW = StepDefinition(
-    sentence=Sentence(words="delete row [NAME]"),
+    sentence=Sentence("delete row [NAME]"),
     meaning=_MEANING,
     thing="row",
     effects=(DELETE_EFFECT,),
@@ -37,7 +37,7 @@ DELETE_ROW = StepDefinition(
 )
 
 DELETE_ROW_IN = StepDefinition(
-    sentence=Sentence(words="delete row in SHEET"),
+    sentence=Sentence("delete row in SHEET"),
     meaning=_MEANING + " The row is looked up.",
     fields=(WHERE, MISSING, SEVERAL),
     thing="row",

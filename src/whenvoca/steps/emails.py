@@ -108,25 +108,18 @@ EMAIL_EFFECT = EffectKind(
 
 def _step(words: str) -> StepDefinition:
     return StepDefinition(
-        sentence=Sentence(words=words),
+        sentence=Sentence(words),
         meaning="Sends a letter, with an event as an .ics part where one goes with it. It is sent once; after a crash "
         "it may be sent "
         "again, with the same Message-ID. To one person of [people], times are told in their zone.",
         fields=(
+            FieldDefinition("subject", "text", "What it is about.", example='"Your visit to Larkmoor"'),
             FieldDefinition(
-                name="subject", type="text", meaning="What it is about.", example='"Your visit to Larkmoor"'
+                "text", "text", "What it says.", example='"Dear {Name}, we expect you on {Day as "d MMMM"}."'
             ),
-            FieldDefinition(
-                name="text",
-                type="text",
-                meaning="What it says.",
-                example='"Dear {Name}, we expect you on {Day as "d MMMM"}."',
-            ),
-            FieldDefinition(
-                name="attach", type="value", meaning="An event that goes with it, or several.", example="visit"
-            ),
-            FieldDefinition(name="sender", type="addresses", meaning="Who sends it.", default="the outbox's from"),
-            FieldDefinition(name="reply-to", type="addresses", meaning="Where answers go.", default="the sender"),
+            FieldDefinition("attach", "value", "An event that goes with it, or several.", example="visit"),
+            FieldDefinition("sender", "addresses", "Who sends it.", default="the outbox's from"),
+            FieldDefinition("reply-to", "addresses", "Where answers go.", default="the sender"),
         ),
         value_type="addresses",
         is_told=True,

@@ -68,7 +68,7 @@ FILL_EFFECT = EffectKind(
     invert=_undo,
 )
 FILL_SHEET = StepDefinition(
-    sentence=Sentence(words="fill sheet SHEET for each EACH in LIST"),
+    sentence=Sentence("fill sheet SHEET for each EACH in LIST"),
     meaning="Replaces what stands below the headings by a row for each element of a list, in the list's order. Only "
     "the "
     "columns named below "

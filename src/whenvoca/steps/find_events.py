@@ -18,16 +18,13 @@ from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, choose, look_up
 from whenvoca.values.texts import show_value
 
 _FROM = FieldDefinition(
-    name="from",
-    type="moment",
+    "from",
+    "moment",
+    "Only what lies wholly or partly after this moment; series are then given by their occurrences.",
     example="tomorrow",
-    meaning="Only what lies wholly or partly after this moment; series are then given by their occurrences.",
 )
 _UNTIL = FieldDefinition(
-    name="until",
-    type="moment",
-    example="tomorrow + 7 days",
-    meaning="Only what lies wholly or partly before this moment.",
+    "until", "moment", "Only what lies wholly or partly before this moment.", example="tomorrow + 7 days"
 )
 
 
@@ -70,7 +67,7 @@ def _events(place: PlaceInfo | None) -> Type:
 
 def _definition(words: str, meaning: str, fields: tuple[FieldDefinition, ...], **more: Any) -> StepDefinition:
     return StepDefinition(
-        sentence=Sentence(words=words),
+        sentence=Sentence(words),
         meaning=meaning,
         fields=(WHERE, *fields, _FROM, _UNTIL),
         thing="event",

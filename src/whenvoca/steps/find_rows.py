@@ -28,7 +28,7 @@ def _rows(place: PlaceInfo) -> Type:
 
 
 FIND_ROWS = StepDefinition(
-    sentence=Sentence(words="find rows in SHEET"),
+    sentence=Sentence("find rows in SHEET"),
     meaning="Gives the rows that fit, in the order in which they stand: a list, perhaps empty. Without where: all.",
     fields=(WHERE,),
     thing="row",
@@ -39,7 +39,7 @@ FIND_ROWS = StepDefinition(
     act=_find_all,
 )
 FIND_ROW = StepDefinition(
-    sentence=Sentence(words="find row in SHEET"),
+    sentence=Sentence("find row in SHEET"),
     meaning="Gives exactly one row; missing and several say what else may be.",
     fields=(WHERE, MISSING, SEVERAL),
     thing="row",

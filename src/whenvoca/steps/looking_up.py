@@ -20,32 +20,32 @@ from whenvoca.values.texts import show_value
 _MOST_LISTED = 5
 
 WHERE = FieldDefinition(
-    name="where",
-    type="condition",
-    example="uid is row.Booking",
-    meaning="Which one. Bare names are its own fields, then given names; the subject is written in full. Several "
+    "where",
+    "condition",
+    "Which one. Bare names are its own fields, then given names; the subject is written in full. Several "
     "lines must all hold.",
+    example="uid is row.Booking",
 )
 MISSING = FieldDefinition(
-    name="missing",
-    type="choice",
+    "missing",
+    "choice",
+    "What happens if there is none: the step fails, or it does nothing and its name stays empty.",
     choices=("fail", "pass"),
     default="fail",
-    meaning="What happens if there is none: the step fails, or it does nothing and its name stays empty.",
 )
 MISSING_OR_MADE = FieldDefinition(
-    name="missing",
-    type="choice",
+    "missing",
+    "choice",
+    "What happens if there is none: the step fails, does nothing, or makes one with these fields.",
     choices=("fail", "pass", "make"),
     default="fail",
-    meaning="What happens if there is none: the step fails, does nothing, or makes one with these fields.",
 )
 SEVERAL = FieldDefinition(
-    name="several",
-    type="choice",
+    "several",
+    "choice",
+    "What happens if more than one fits: the step fails and lists them, or takes the first, or all.",
     choices=("fail", "first", "all"),
     default="fail",
-    meaning="What happens if more than one fits: the step fails and lists them, or takes the first, or all.",
 )
 
 

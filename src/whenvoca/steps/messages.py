@@ -14,10 +14,7 @@ from whenvoca.steps.people import persons_of
 from whenvoca.values.texts import show_value
 
 _TEXT = FieldDefinition(
-    name="text",
-    type="text",
-    meaning="What is said. An empty text is not sent.",
-    example='"{count(tonight)} bookings tonight"',
+    "text", "text", "What is said. An empty text is not sent.", example='"{count(tonight)} bookings tonight"'
 )
 
 
@@ -68,7 +65,7 @@ _MEANING = (
     'stay out of it, unless the workflow says "private shown" above its trigger.'
 )
 SEND_TO_ROOM = StepDefinition(
-    sentence=Sentence(words="send message to room ROOM in CHAT"),
+    sentence=Sentence("send message to room ROOM in CHAT"),
     meaning="Says something in a room of a chat. " + _MEANING,
     fields=(_TEXT,),
     value_type="text",
@@ -78,7 +75,7 @@ SEND_TO_ROOM = StepDefinition(
     act=_to_room,
 )
 SEND_TO_PERSON = StepDefinition(
-    sentence=Sentence(words="send message to person PEOPLE in CHAT"),
+    sentence=Sentence("send message to person PEOPLE in CHAT"),
     meaning="Says something to a person, or to each of several; times are told in their zone. " + _MEANING,
     fields=(_TEXT,),
     value_type="people",

@@ -215,23 +215,20 @@ def _with_groups(kind: DatedKind, event: Event, wanted: Event, groups: list[str]
 
 _RULES = (
     FieldDefinition(
-        name="disputed",
-        type="choice",
+        "disputed",
+        "choice",
+        "What holds where the copy was changed too: what the source says, what the copy says, or neither is "
+        "written over and the run says so, once.",
         choices=(IN_SOURCE, IN_COPY, LEFT_ALONE),
         default=LEFT_ALONE,
-        meaning="What holds where the copy was changed too: what the source says, what the copy says, or neither is "
-        "written over and the run says so, once.",
     ),
     FieldDefinition(
-        name="uid",
-        type="text",
-        example="Booking",
-        meaning="The UID of one that existed before: it is adopted instead of made anew.",
+        "uid", "text", "The UID of one that existed before: it is adopted instead of made anew.", example="Booking"
     ),
 )
 
 MIRROR_EVENT = StepDefinition(
-    sentence=Sentence(words="mirror event in CALENDAR"),
+    sentence=Sentence("mirror event in CALENDAR"),
     meaning="Keeps one event for each subject: made, changed and taken away with it, also when rows are sorted. What "
     "another hand changed in the event is not written over unseen: `disputed` says what then holds, field by "
     "field. Fields that do not stand below it belong to the calendar. Below `for each` it keeps one for each "
@@ -250,7 +247,7 @@ MIRROR_EVENT = StepDefinition(
 )
 
 MIRROR_TASK = StepDefinition(
-    sentence=Sentence(words="mirror task in TASKS"),
+    sentence=Sentence("mirror task in TASKS"),
     meaning="Keeps one task for each subject: made, changed and taken away with it. What another hand changed in the "
     "task is not written over unseen: `disputed` says what then holds, field by field. Fields that do not "
     "stand below it belong to the list: who ticks the task off does no harm. Below `for each` it keeps one "

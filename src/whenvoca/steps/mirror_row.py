@@ -114,19 +114,19 @@ def _take_away(call: StepCall, sheet: SheetFace, key: str, base: dict[str, Any],
 
 
 MIRROR_ROW = StepDefinition(
-    sentence=Sentence(words="mirror row in SHEET"),
+    sentence=Sentence("mirror row in SHEET"),
     meaning="Keeps one row for each subject: made, changed and taken away with it. The sheet needs a key (`key` at "
     "the place), and the step fills it. What another hand changed in the row is not written over unseen: "
     "`disputed` says what then holds, cell by cell. Below `for each` it keeps one for each element, and takes "
     "away that of an element which is not in the list any more.",
     fields=(
         FieldDefinition(
-            name="disputed",
-            type="choice",
+            "disputed",
+            "choice",
+            "What holds where the row was changed too: what the source says, what the row says, or neither is "
+            "written over and the run says so.",
             choices=(IN_SOURCE, IN_COPY, LEFT_ALONE),
             default=LEFT_ALONE,
-            meaning="What holds where the row was changed too: what the source says, what the row says, or neither is "
-            "written over and the run says so.",
         ),
     ),
     columns_as_fields=True,

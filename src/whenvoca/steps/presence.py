@@ -98,27 +98,20 @@ def _kind(verb: str, **more: Any) -> EffectKind:
 RESTORE_EFFECT = _kind("restore presence", keeps_before=True, note=note_presence)
 SET_EFFECT = _kind("set presence", keeps_before=True, note=note_presence, inverses=(_kind("return presence"),))
 SET_PRESENCE = StepDefinition(
-    sentence=Sentence(words="set presence of PEOPLE in CHAT"),
+    sentence=Sentence("set presence of PEOPLE in CHAT"),
     meaning="Sets what people show to others. With until it is a claim for that time: the newest one shows, and when "
     "none is left, what was before comes back by itself, also after a restart, unless the person changed it "
     "by hand. An until that names the start or end of an event follows it. Without until it stays. Attendees "
     "who are not in [people] are passed over.",
     fields=(
         FieldDefinition(
-            name="show",
-            type="choice",
-            choices=_SHOWS,
-            default="free",
-            meaning="Free, away, not to be disturbed, or away for long.",
+            "show", "choice", "Free, away, not to be disturbed, or away for long.", choices=_SHOWS, default="free"
         ),
         FieldDefinition(
-            name="status",
-            type="text",
-            meaning="The words beside it.",
-            example='"at the eyepiece, back {event.end as time}"',
+            "status", "text", "The words beside it.", example='"at the eyepiece, back {event.end as time}"'
         ),
-        FieldDefinition(name="symbol", type="text", meaning="A sign that some chats show with it.", example='"🔭"'),
-        FieldDefinition(name="until", type="moment", meaning="When what was before comes back.", example="event.end"),
+        FieldDefinition("symbol", "text", "A sign that some chats show with it.", example='"🔭"'),
+        FieldDefinition("until", "moment", "When what was before comes back.", example="event.end"),
     ),
     value_type="people",
     is_told=True,
@@ -127,7 +120,7 @@ SET_PRESENCE = StepDefinition(
     act=_set,
 )
 RESTORE_PRESENCE = StepDefinition(
-    sentence=Sentence(words="restore presence of PEOPLE in CHAT"),
+    sentence=Sentence("restore presence of PEOPLE in CHAT"),
     meaning="Ends every claim on what these people show: what was before comes back now. Where there is none, nothing "
     "happens.",
     value_type="people",

@@ -61,12 +61,12 @@ def _search(call: StepCall, uids: list[str]) -> list[Found]:
 
 
 TAKE_BACK = StepDefinition(
-    sentence=Sentence(words="take back WORKFLOW in CALENDAR"),
+    sentence=Sentence("take back WORKFLOW in CALENDAR"),
     meaning="Deletes the events that a workflow made there and that begin between two moments (without them: all). "
     "What another hand has changed since is left and named.",
     fields=(
-        FieldDefinition(name="from", type="moment", meaning="The first moment.", example="today"),
-        FieldDefinition(name="until", type="moment", meaning="The moment at which it ends.", example="today + 7 days"),
+        FieldDefinition("from", "moment", "The first moment.", example="today"),
+        FieldDefinition("until", "moment", "The moment at which it ends.", example="today + 7 days"),
     ),
     effects=(EVENT_EFFECTS.delete, EVENT_EFFECTS.take),
     check_fields=check_window,

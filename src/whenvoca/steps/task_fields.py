@@ -107,22 +107,13 @@ def check_task_fields(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str
 
 
 TASK_FIELDS: tuple[FieldDefinition, ...] = (
-    FieldDefinition(name="title", type="text", meaning="What is to be done.", example='"Pack for {event.title}"'),
-    FieldDefinition(
-        name="start", type="moment", meaning="When it may begin; a date is a whole day.", example="event.start - 2 days"
-    ),
-    FieldDefinition(name="due", type="moment", meaning="By when it is to be done.", example="event.start - 1 day"),
-    FieldDefinition(name="section", type="text", meaning="The section of the list it stands in.", example='"packing"'),
-    FieldDefinition(
-        name="person",
-        type="people",
-        meaning="Whose task it is: a name from [people], or an address.",
-        example='"tomas"',
-    ),
-    FieldDefinition(name="details", type="text", meaning="What else there is to say.", example="event.details"),
+    FieldDefinition("title", "text", "What is to be done.", example='"Pack for {event.title}"'),
+    FieldDefinition("start", "moment", "When it may begin; a date is a whole day.", example="event.start - 2 days"),
+    FieldDefinition("due", "moment", "By when it is to be done.", example="event.start - 1 day"),
+    FieldDefinition("section", "text", "The section of the list it stands in.", example='"packing"'),
+    FieldDefinition("person", "people", "Whose task it is: a name from [people], or an address.", example='"tomas"'),
+    FieldDefinition("details", "text", "What else there is to say.", example="event.details"),
     _OF_EVENTS["priority"],
     _OF_EVENTS["alarm"],
-    FieldDefinition(
-        name="finished", type="moment", meaning="When it was ticked off; empty opens it again.", example="now"
-    ),
+    FieldDefinition("finished", "moment", "When it was ticked off; empty opens it again.", example="now"),
 )

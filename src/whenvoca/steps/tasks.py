@@ -56,7 +56,7 @@ def _tasks(place: PlaceInfo | None) -> Type:
 
 
 def _step(words: str, meaning: str, fields: tuple[FieldDefinition, ...], **more: Any) -> StepDefinition:
-    return StepDefinition(sentence=Sentence(words=words), meaning=meaning, fields=fields, thing="task", **more)
+    return StepDefinition(sentence=Sentence(words), meaning=meaning, fields=fields, thing="task", **more)
 
 
 _CHANGES = "Changes the fields that stand below it; the others stay as they are. `empty` clears a field."

@@ -9,10 +9,7 @@ from whenvoca.language.inference import row_type
 from whenvoca.language.types import ANY, Type
 
 _WHERE = FieldDefinition(
-    name="where",
-    type="condition",
-    example="Booking is empty",
-    meaning="Which of them are offered. Several lines must all hold.",
+    "where", "condition", "Which of them are offered. Several lines must all hold.", example="Booking is empty"
 )
 
 
@@ -25,7 +22,7 @@ def _row(place: PlaceInfo | None) -> Type:
 
 
 ASKED = TriggerDefinition(
-    sentence=Sentence(words="asked"),
+    sentence=Sentence("asked"),
     meaning="Starts when somebody runs it: whenvoca run NAME. What `ask` lines want is asked at the prompt, or given: "
     "--give NAME=VALUE.",
     subject="",
@@ -35,7 +32,7 @@ ASKED = TriggerDefinition(
     example='when asked\n\nask span "For how long?"\n  kind     duration\n  default  45 minutes',
 )
 ABOUT_ROW = TriggerDefinition(
-    sentence=Sentence(words="asked about a row of SHEET"),
+    sentence=Sentence("asked about a row of SHEET"),
     meaning="Starts when somebody runs it, for the row chosen by --row, or from the list that is shown. Started again "
     "for the same row it makes nothing twice.",
     subject="row",
@@ -46,7 +43,7 @@ ABOUT_ROW = TriggerDefinition(
     example="when asked about a row of upkeep\n  where  Booking is empty",
 )
 ABOUT_EVENT = TriggerDefinition(
-    sentence=Sentence(words="asked about an event of CALENDARS"),
+    sentence=Sentence("asked about an event of CALENDARS"),
     meaning="Starts when somebody runs it, for the event chosen by --event, or from the list that is shown.",
     subject="event",
     subject_type=event_type,

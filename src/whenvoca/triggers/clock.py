@@ -15,7 +15,7 @@ def _nothing(place: PlaceInfo | None) -> Type:
 
 def _definition(words: str, meaning: str, **more: Any) -> TriggerDefinition:
     return TriggerDefinition(
-        sentence=Sentence(words=words),
+        sentence=Sentence(words),
         meaning=meaning,
         subject="",
         subject_type=_nothing,

@@ -8,7 +8,7 @@ from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefi
 from whenvoca.triggers.rows import FIELDS
 
 EVENTS = TriggerDefinition(
-    sentence=Sentence(words="CALENDARS CHANGES an event"),
+    sentence=Sentence("CALENDARS CHANGES an event"),
     meaning="Starts for each event that comes into the set that `where` describes (gains), changes in it, or leaves "
     "it (loses), in one calendar, in several, or in any calendar. An occurrence of a series that is moved or "
     "taken out is a change or loss of its own. old.FIELD is the value before, changes lists field, old and "
@@ -17,18 +17,15 @@ EVENTS = TriggerDefinition(
     subject_type=event_type,
     settings=(
         FieldDefinition(
-            name="where",
-            type="condition",
-            example='category is "school"',
-            meaning="Which events count. Several lines must all hold.",
+            "where", "condition", "Which events count. Several lines must all hold.", example='category is "school"'
         ),
         FIELDS,
         FieldDefinition(
-            name="existing",
-            type="yes-no",
+            "existing",
+            "yes-no",
+            "Whether events that were there before the first run count as gained.",
             default="no",
             example="yes",
-            meaning="Whether events that were there before the first run count as gained.",
         ),
     ),
     strategy=CHANGES,

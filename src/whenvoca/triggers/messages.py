@@ -20,7 +20,7 @@ def _is_meant(message: Any, said: Mapping[str, Sequence[str]]) -> bool:
 
 
 HEARS = TriggerDefinition(
-    sentence=Sentence(words="CHAT hears a message"),
+    sentence=Sentence("CHAT hears a message"),
     meaning="Starts for each message that somebody says in a room of the chat or to its account alone; never for what "
     "Whenvoca says itself. Messages are taken up one after the other, in order. sender is a name of [people], "
     "else an address; in a room that hides who is who it is empty. A dictated message is read by the chat's "
@@ -28,27 +28,17 @@ HEARS = TriggerDefinition(
     subject="message",
     subject_type=message_type,
     settings=(
+        FieldDefinition("from", "people", "Whose messages count. Without it everybody's.", example='"ines", "tomas"'),
         FieldDefinition(
-            name="from",
-            type="people",
-            example='"ines", "tomas"',
-            meaning="Whose messages count. Without it everybody's.",
+            "room", "rooms", "In which rooms. Without it in all, and those to us alone.", example='"dome-floor"'
         ),
         FieldDefinition(
-            name="room",
-            type="rooms",
-            example='"dome-floor"',
-            meaning="In which rooms. Without it in all, and those to us alone.",
-        ),
-        FieldDefinition(
-            name="where",
-            type="condition",
+            "where",
+            "condition",
+            "Which messages count. Several lines must all hold.",
             example='room is empty or text begins with "calendar"',
-            meaning="Which messages count. Several lines must all hold.",
         ),
-        FieldDefinition(
-            name="existing", type="yes-no", default="no", meaning="Whether messages from before the first run count."
-        ),
+        FieldDefinition("existing", "yes-no", "Whether messages from before the first run count.", default="no"),
     ),
     strategy=CHANGES,
     takes_sample=True,

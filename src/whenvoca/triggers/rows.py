@@ -8,10 +8,10 @@ from whenvoca.language.inference import row_type
 from whenvoca.language.types import ANY, Type
 
 FIELDS = FieldDefinition(
-    name="fields",
-    type="names",
+    "fields",
+    "names",
+    "What alone counts as a change. Without it every field counts that the workflow does not write itself.",
     example="Visit-date, Begin, Finish",
-    meaning="What alone counts as a change. Without it every field counts that the workflow does not write itself.",
 )
 
 
@@ -20,7 +20,7 @@ def _subject(place: PlaceInfo | None) -> Type:
 
 
 ROWS = TriggerDefinition(
-    sentence=Sentence(words="SHEET CHANGES a row"),
+    sentence=Sentence("SHEET CHANGES a row"),
     meaning="Starts for each row that comes into the set that `where` describes (gains), changes in it, or leaves it "
     "(loses): one of the three, or several joined. A new row is gained, one that a change brings into the set "
     "as well. old.COLUMN is the value before, changes lists field, old and new, happened is gained, changed "
@@ -30,18 +30,18 @@ ROWS = TriggerDefinition(
     subject_type=_subject,
     settings=(
         FieldDefinition(
-            name="where",
-            type="condition",
+            "where",
+            "condition",
+            "Which rows count. Several lines must all hold. Column names stand for the row's cells.",
             example="Answer is empty and Instrument is filled",
-            meaning="Which rows count. Several lines must all hold. Column names stand for the row's cells.",
         ),
         FIELDS,
         FieldDefinition(
-            name="existing",
-            type="yes-no",
+            "existing",
+            "yes-no",
+            "Whether rows that were there before the first run count: a sheet is a to-do list, so they do.",
             default="yes",
             example="no",
-            meaning="Whether rows that were there before the first run count: a sheet is a to-do list, so they do.",
         ),
     ),
     strategy=CHANGES,

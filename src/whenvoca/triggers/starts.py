@@ -10,13 +10,13 @@ from whenvoca.engine.things.event import event_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
 _WHERE = FieldDefinition(
-    name="where",
-    type="condition",
+    "where",
+    "condition",
+    "Which events count, as they are when the moment comes. Several lines must all hold.",
     example="busy is yes and not whole-day",
-    meaning="Which events count, as they are when the moment comes. Several lines must all hold.",
 )
-_EARLY = FieldDefinition(name="early", type="duration", example="12 minutes", meaning="How long before.")
-_LATE = FieldDefinition(name="late", type="duration", example="30 minutes", meaning="How long after.")
+_EARLY = FieldDefinition("early", "duration", "How long before.", example="12 minutes")
+_LATE = FieldDefinition("late", "duration", "How long after.", example="30 minutes")
 _MEANING = (
     " Occurrences of series count each by itself; one that is moved or taken out is followed until the last moment, "
     "and moved to later it fires again. A whole day begins with its first moment in the calendar's zone. What was "
@@ -27,7 +27,7 @@ _MEANING = (
 
 def _definition(verb: str, what: str, **more: Any) -> TriggerDefinition:
     return TriggerDefinition(
-        sentence=Sentence(words=f"CALENDARS {verb} an event"),
+        sentence=Sentence(f"CALENDARS {verb} an event"),
         meaning=what + _MEANING,
         subject="event",
         subject_type=event_type,

@@ -15,21 +15,16 @@ def _is_finished(task: Any, said: Mapping[str, Sequence[str]]) -> bool:
 
 
 FINISHED = TriggerDefinition(
-    sentence=Sentence(words="TASKS finishes a task"),
+    sentence=Sentence("TASKS finishes a task"),
     meaning="Starts when a task of the list is ticked off, whoever does it; once, until it is opened again. `existing "
     "yes` counts those that were finished before the first run as well.",
     subject="task",
     subject_type=task_type,
     settings=(
         FieldDefinition(
-            name="where",
-            type="condition",
-            example='section is "packing"',
-            meaning="Which tasks count. Several lines must all hold.",
+            "where", "condition", "Which tasks count. Several lines must all hold.", example='section is "packing"'
         ),
-        FieldDefinition(
-            name="existing", type="yes-no", default="no", meaning="Whether tasks finished before the first run count."
-        ),
+        FieldDefinition("existing", "yes-no", "Whether tasks finished before the first run count.", default="no"),
     ),
     strategy=CHANGES,
     existing_by_default=False,

@@ -588,7 +588,7 @@ def test_a_run_goes_on_after_a_crash_with_what_it_had_found(slots: Desk) -> None
 
 
 def test_change_is_decided_anew_when_another_hand_was_quicker(slots: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
-    from whenvoca.engine.acting.stage import WorkspaceStage
+    from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 
     slots.rows(R1)
     slots.run("run")

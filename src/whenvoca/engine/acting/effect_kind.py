@@ -6,16 +6,13 @@ The kinds stand with the steps that write them, and reach the stage as a vocabul
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterable, Iterator, Mapping
-from typing import TYPE_CHECKING
+from typing import Any
 
 from msgspec import Struct
 
 from whenvoca.engine.effects import Effect, Receipt, show_fields
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Occurrence
-
-if TYPE_CHECKING:
-    from whenvoca.engine.acting.stage import Stage
 
 Inverse = Generator[Effect, Receipt, None]
 
@@ -32,13 +29,14 @@ class EffectKind(Struct, frozen=True, kw_only=True):
     target: Callable[[Effect], str]  # what it is about, for people
     detail: Callable[[Effect], str] = _nothing  # what it does there, old → new
     counts_as: tuple[str, ...] = ()  # what the brake counts it as: deletion, change, email, message, call
-    invert: Callable[[Stage, Effect, list[str]], Inverse] | None = None
-    """Gives the effects that undo it; the list hears of what somebody changed since, which is left alone."""
+    invert: Callable[[Any, Effect, list[str]], Inverse] | None = None
+    """Given the stage, gives the effects that undo it; the list hears of what somebody changed since, which is left
+    alone."""
     inverses: tuple[EffectKind, ...] = ()  # kinds that only its undo writes, or what ends it
     told_as: Callable[[Effect], str] | None = None
     """What it is called where it cannot be undone, since others read it at once. Pending cells are saved before it."""
     keeps_before: bool = False  # after a crash, what stood there before is what the first try found
-    is_done: Callable[[Stage, Effect], bool] | None = None  # after a crash: whether the place shows that it was done
+    is_done: Callable[[Any, Effect], bool] | None = None  # after a crash: whether the stage shows that it was done
     may_repeat: Callable[[Effect], bool] | None = None
     """Whether it may be done again where nobody knows if it was done; None: always, under the same id."""
     note: Callable[[Ledger, int, Occurrence, Effect], None] | None = None

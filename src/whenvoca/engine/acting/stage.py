@@ -8,9 +8,9 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Collection, Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import timedelta
 from functools import lru_cache
-from typing import Any, Protocol
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -19,8 +19,6 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
 from whenvoca.calendars.state import event_key, original_start, split_key
 from whenvoca.engine.acting.effect_kind import EffectKinds
-from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.history import choose_runs
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Claim, JournalEntry, MadeThing, RunRecord
@@ -30,7 +28,6 @@ from whenvoca.engine.place_protocols import CalendarFace, Places, Presence, RowS
 from whenvoca.engine.things.event import EventThing
 from whenvoca.engine.things.task import to_thing
 from whenvoca.engine.workspace.settings import Workspace
-from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 
 _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
 _MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for without a ledger
@@ -53,94 +50,18 @@ class Missing(Struct, frozen=True):
     by_another: bool = False
 
 
-class Stage(Protocol):
-    """Where steps act."""
+class Stage:
+    """Where steps act: what they may ask of the workspace, its places and its record."""
 
-    workspace: Workspace  # its settings: its people, its zone, its habits
-    kinds: EffectKinds  # what there is to know of effects, by their verbs
-
-    def person_of(self, name: str) -> Person | None:
-        """The person of [people] of that name."""
-
-    def calendar(self, name: str) -> CalendarFace:
-        """The calendar of that name."""
-
-    def sheet(self, name: str) -> SheetFace:
-        """The sheet of that name."""
-
-    def calendar_names(self) -> list[str]:
-        """The names of all calendars that can be used."""
-
-    def find_made(self, place: str, lineage: Lineage) -> ExistingThing | Missing:
-        """What stands of that lineage, or what is known of its absence."""
-
-    def marks_made(self, place: str, prefix: str) -> Collection[str]:
-        """The marks of ours that begin so, of things that were made at the place."""
-
-    def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
-        """Whether the subject was gone for a while since the thing of that lineage was made of it."""
-
-    def find_event(self, place: str, key: str) -> StoredEvent | None:
-        """The event of that key as it stands now: a whole one, or one occurrence of a series."""
-
-    def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:
-        """The event as workflows see it."""
-
-    def find_clashes(self, place: str, event: Event) -> list[Event]:
-        """Occurrences at that calendar that take the event's time, its own lineage left out."""
-
-    def presence_of(self, place: str, person: Person) -> Presence:
-        """What a person shows in a chat."""
-
-    def claims_on(self, place: str, person: Person) -> list[Claim]:
-        """The claims on what they show that have not ended."""
-
-    def presence_before(self, place: str, person: Person) -> Presence | None:
-        """What comes back when every claim ends; None where nothing does, since a hand changed it."""
-
-    def rooms_of(self, place: str) -> Sequence[str]:
-        """The rooms of a chat."""
-
-    def made(self, place: str, lineage: str) -> MadeThing | None:
-        """The newest event, task or row of that lineage, as far as we know."""
-
-    def runs(self, numbers: Sequence[int]) -> list[RunRecord]:
-        """These runs, newest first."""
-
-    def runs_to_undo(self, numbers: Sequence[int]) -> list[RunRecord]:
-        """These runs, and those that they set off, in the order in which they are undone. Raises RequestFault."""
-
-    def effects_of(self, run: int) -> list[JournalEntry]:
-        """What a run did, in order."""
-
-    def note_undone(self, run: int, record: RunRecord) -> None:
-        """Marks a run as undone by another one, and holds its subject until a person changes it."""
-
-    def recall(self, name: str) -> str:
-        """A text that was kept under that name, empty if there is none."""
-
-    def keep(self, name: str, text: str) -> None:
-        """Keeps a text under that name; at once, also where the run fails."""
-
-    def outbox_names(self) -> list[str]:
-        """The names of the places that letters can go out by."""
-
-
-class WorkspaceStage:
-    """The stage on a workspace's places, with the record that runs are kept in and the clock that they go by."""
-
-    def __init__(self, workspace: Workspace, places: Places, ledger: Ledger, clock: Clock, kinds: EffectKinds) -> None:
-        self.workspace, self.places, self.ledger, self.clock, self.kinds = workspace, places, ledger, clock, kinds
+    def __init__(self, workspace: Workspace, places: Places, ledger: Ledger, kinds: EffectKinds) -> None:
+        self.workspace, self.kinds = workspace, kinds
+        self._places, self._ledger = places, ledger
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
         self._dated: Mapping[str, CalendarFace] = together
-        self._planned: dict[str, list[Event]] = {}
+        self._planned: dict[str, list[Event]] = {}  # by calendar: events that are about to be made
         self._has_made: dict[str, bool] = {}  # by calendar, before this group of runs
         self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
         self._sheet = lru_cache(maxsize=None)(lambda name: places.sheets[name.lower()])
-
-    def on(self, places: Places, ledger: Ledger) -> WorkspaceStage:
-        """The same stage on other places, with another record: to rehearse, or on places opened afresh."""
-        return WorkspaceStage(self.workspace, places, ledger, self.clock, self.kinds)
 
     def calendar(self, name: str) -> CalendarFace:
         """The calendar of that name."""
@@ -151,16 +72,15 @@ class WorkspaceStage:
         return self._sheet(name)
 
     def calendar_names(self) -> list[str]:
-        """The calendars of the workspace that this version can use."""
-        return [self.calendar(name).name for name in self.places.calendars]
+        """The names of all calendars that can be used."""
+        return [self.calendar(name).name for name in self._places.calendars]
 
     def was_lost_since_made(self, place: str, subject: str, lineage: Lineage) -> bool:
-        """As the ledger remembers."""
-        creating = [verb for verb in self.kinds if verb.startswith("create ")]
-        return self.ledger.was_lost_since_made(place, subject, lineage.to_mark(), creating)
+        """Whether the subject was gone for a while since the thing of that lineage was made of it."""
+        return self._ledger.was_lost_since_made(place, subject, lineage.to_mark())
 
     def find_event(self, place: str, key: str) -> StoredEvent | None:
-        """The event of that key; an occurrence that was never changed is derived from its series."""
+        """The event of that key as it stands now: a whole one, or one occurrence of a series."""
         uid, original = split_key(key)[0], original_start(key)
         stored = self.calendar(place).find_event(uid)
         if stored is None or original is None:
@@ -171,21 +91,21 @@ class WorkspaceStage:
         return None if found is None else replace(stored, event=found)
 
     def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:
-        """The event or task as workflows see it."""
+        """The event as workflows see it."""
         calendar = self.calendar(place)
         return to_thing(event, calendar.name, address or calendar.address_of(event.uid), calendar.zone)
 
     def find_made(self, place: str, lineage: Lineage) -> ExistingThing | Missing:
-        """By the ledger first, else by our mark at the place."""
+        """What stands of that lineage, or what is known of its absence."""
         calendar = self.calendar(place)
         mark = lineage.to_mark()
-        known = self.ledger.made(calendar.name, mark) if self._knows(calendar.name) else None
+        known = self._ledger.made(calendar.name, mark) if self._knows(calendar.name) else None
         if known is None:
             stored = calendar.find_marked(mark)
             if stored is None:
                 return Missing(1)
             number = _number_of(lineage, stored.event.uid)
-            if self._knows(calendar.name) and self.ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
+            if self._knows(calendar.name) and self._ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
                 return Missing(number + 1)  # its subject is called otherwise now: the mark is of before
             return ExistingThing(stored, number, is_untouched=False)
         stored = calendar.find_event(known.uid)
@@ -196,20 +116,22 @@ class WorkspaceStage:
     def _knows(self, calendar: str) -> bool:
         """Whether the ledger knows of anything made there before this batch."""
         if calendar not in self._has_made:
-            self._has_made[calendar] = self.ledger.has_made(calendar)
+            self._has_made[calendar] = self._ledger.has_made(calendar)
         return self._has_made[calendar]
 
     def marks_made(self, place: str, prefix: str) -> Collection[str]:
-        """By the ledger first, else by our marks at the place; rows carry none."""
+        """The marks of ours that begin so, of things that were made at the place."""
         if place.lower() not in self._dated:
-            return self.ledger.marks_made(self.sheet(place).name, prefix)
+            return self._ledger.marks_made(self.sheet(place).name, prefix)
         calendar = self.calendar(place)
         return (
-            self.ledger.marks_made(calendar.name, prefix) if self._knows(calendar.name) else calendar.find_marks(prefix)
+            self._ledger.marks_made(calendar.name, prefix)
+            if self._knows(calendar.name)
+            else calendar.find_marks(prefix)
         )
 
     def find_clashes(self, place: str, event: Event) -> list[Event]:
-        """Events there already, and those that earlier rows of this batch are about to make."""
+        """Occurrences at that calendar that take the event's time, its own lineage left out."""
         calendar = self.calendar(place)
         zone = calendar.zone
         low, high = event.span(zone)
@@ -228,97 +150,59 @@ class WorkspaceStage:
             and any(touches(other, *each.span(zone), zone) for each in mine)
         ]
 
-    def plan(self, effect: Effect) -> None:
-        """Notes an event that is about to be made, so that later rows of the batch see it."""
-        if effect.event is not None and effect.action == "create":
-            self._planned.setdefault(effect.place, []).append(effect.event)
-
-    def apply(self, numbered: Sequence[tuple[int, Effect]], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Writes one round of a group, each place's effects together; answers a receipt or error for each."""
-        results: dict[int, Receipt | WhenvocaError] = {}
-        groups: dict[str, list[tuple[int, Effect]]] = {}
-        for number, effect in numbered:
-            groups.setdefault(effect.place, []).append((number, effect))
-        for place, group in groups.items():
-            if (writer := self.places.writer(place.lower())) is None:
-                results |= {number: self._pend(number, effect) for number, effect in group}
-                continue
-            effects = [effect for _, effect in group]
-            try:
-                answers = writer.apply(effects, stamp)
-            except PlaceTrouble as trouble:
-                answers = [trouble] * len(effects)
-            results |= {number: answer for (number, _), answer in zip(group, answers, strict=True)}
-        self._planned.clear()
-        return [results[number] for number, _ in numbered]
-
     def presence_of(self, place: str, person: Person) -> Presence:
-        """What a person shows in a chat now."""
-        return self.places.chats[place.lower()].presence_of(person)
+        """What a person shows in a chat."""
+        return self._places.chats[place.lower()].presence_of(person)
 
     def claims_on(self, place: str, person: Person) -> list[Claim]:
-        """As the ledger remembers."""
-        return self.ledger.claims(self.places.chats[place.lower()].name, person.name.lower())
+        """The claims on what they show that have not ended."""
+        return self._ledger.claims(self._places.chats[place.lower()].name, person.name.lower())
 
     def presence_before(self, place: str, person: Person) -> Presence | None:
-        """As the ledger remembers, unless what shows now is no longer what we wrote."""
-        chat = self.places.chats[place.lower()]
-        known = self.ledger.presence(chat.name, person.name.lower())
+        """What comes back when every claim ends; None where nothing does, since a hand changed it."""
+        chat = self._places.chats[place.lower()]
+        known = self._ledger.presence(chat.name, person.name.lower())
         return Presence.of(known[0]) if known and chat.presence_of(person) == Presence.of(known[1]) else None
 
     def person_of(self, name: str) -> Person | None:
         """The person of [people] of that name."""
         return self.workspace.people.find(name)
 
-    def keep_showing(self, place: str, person: Person, presence: Presence) -> None:
-        """Shows again what a claim says, after the program was off."""
-        self.places.chats[place.lower()].keep_showing(person, presence)
-
-    def has_chat(self, place: str) -> bool:
-        """Whether the workspace has that chat."""
-        return place.lower() in self.places.chats
-
     def rooms_of(self, place: str) -> Sequence[str]:
         """The rooms of a chat."""
-        return self.places.chats[place.lower()].rooms
+        return self._places.chats[place.lower()].rooms
 
     def made(self, place: str, lineage: str) -> MadeThing | None:
-        """As the ledger remembers."""
-        return self.ledger.made(place, lineage)
+        """The newest event, task or row of that lineage, as far as we know."""
+        return self._ledger.made(place, lineage)
 
     def runs(self, numbers: Sequence[int]) -> list[RunRecord]:
-        """As the ledger remembers."""
-        return self.ledger.runs(numbers=numbers, limit=len(numbers))
+        """These runs, newest first."""
+        return self._ledger.runs(numbers=numbers, limit=len(numbers))
 
     def runs_to_undo(self, numbers: Sequence[int]) -> list[RunRecord]:
-        """As the ledger remembers."""
-        return choose_runs(self.ledger, numbers)
+        """These runs, and those that they set off, in the order in which they are undone. Raises RequestFault."""
+        return choose_runs(self._ledger, numbers)
 
     def effects_of(self, run: int) -> list[JournalEntry]:
-        """As the ledger remembers."""
-        return self.ledger.effects_done(run)
+        """What a run did, in order."""
+        return self._ledger.effects_done(run)
 
     def note_undone(self, run: int, record: RunRecord) -> None:
-        """In the ledger."""
-        self.ledger.note_undone(run, record)
+        """Marks a run as undone by another one, and holds its subject until a person changes it."""
+        self._ledger.note_undone(run, record)
 
     def recall(self, name: str) -> str:
-        """As the ledger remembers."""
-        return self.ledger.meta(name)
+        """A text that was kept under that name, empty if there is none."""
+        return self._ledger.meta(name)
 
     def keep(self, name: str, text: str) -> None:
-        """In the ledger."""
-        self.ledger.set_meta(name, text)
+        """Keeps a text under that name; at once, also where the run fails."""
+        self._ledger.set_meta(name, text)
 
     def outbox_names(self) -> list[str]:
-        """The outboxes of the workspace."""
-        return [outbox.name for outbox in self.places.outboxes.values()]
-
-    def _pend(self, number: int, effect: Effect) -> Receipt | WhenvocaError:
-        try:
-            return self._sheet(effect.place).pend(number, effect)
-        except (RowFault, PlaceTrouble) as error:
-            return error
+        """The names of the places that letters can go out by."""
+        return [outbox.name for outbox in self._places.outboxes.values()]
 
 
 def _number_of(lineage: Lineage, uid: str) -> int:

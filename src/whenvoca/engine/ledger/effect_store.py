@@ -145,13 +145,13 @@ class SqliteEffects(SqliteFile):
         ).fetchone()
         return MadeThing(row[0], row[1], row[2], row[3] and decode_state(row[3])) if row else None
 
-    def was_lost_since_made(self, place: str, subject: str, lineage: str, making: Sequence[str]) -> bool:
-        """Whether a subject went after the newest thing of that lineage was made of it, by an effect of these verbs."""
+    def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
+        """Whether a subject went after the newest thing of that lineage was made of it."""
         made = self._one(
             "SELECT max(c.sequence) FROM effects e JOIN runs r ON r.number=e.run JOIN occurrences c ON "
             "c.number=r.occurrence "
-            f"WHERE e.lineage=? AND e.verb IN ({','.join('?' * len(making))}) AND e.state='done'",
-            (lineage, *making),
+            "WHERE e.lineage=? AND e.verb LIKE 'create %' AND e.state='done'",
+            (lineage,),
         )
         went = "SELECT 1 FROM observations WHERE place=? AND subject=? AND state IS NULL AND sequence>? LIMIT 1"
         return made is not None and self._one(went, (place, subject, made)) is not None

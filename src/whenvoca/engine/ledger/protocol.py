@@ -228,8 +228,8 @@ class EffectBook(Transactions, Protocol):
     def made(self, place: str, lineage: str) -> MadeThing | None:
         """The newest thing of a lineage that we know of."""
 
-    def was_lost_since_made(self, place: str, subject: str, lineage: str, making: Sequence[str]) -> bool:
-        """Whether a subject went after the newest thing of that lineage was made of it, by an effect of these verbs."""
+    def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
+        """Whether a subject went after the newest thing of that lineage was made of it."""
 
     def mark_of(self, place: str, uid: str) -> str:
         """The lineage of the thing of that UID as the ledger knows it, empty if it does not."""

@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 
 from msgspec import Struct, field
 
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.running.open_program import open_program
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
 from whenvoca.errors import WhenvocaError

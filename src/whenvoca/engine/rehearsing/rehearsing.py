@@ -9,7 +9,7 @@ from pathlib import Path
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.clock import PlayedClock
 from whenvoca.engine.running.brake import Held, limits_of, to_held
 from whenvoca.engine.running.open_program import open_program

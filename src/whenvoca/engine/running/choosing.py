@@ -7,7 +7,7 @@ from typing import Any
 
 from whenvoca.calendars.state import split_key
 from whenvoca.engine.acting.questions import Question
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.engine.running.run_input import holds

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.program import TroubleFault
 from whenvoca.engine.acting.run_context import RunContext
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.records import Journal, JournalEntry, Occurrence
 from whenvoca.engine.running.outcome import RunResult

@@ -11,7 +11,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from whenvoca.engine.acting.program import TroubleFault
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.ledger.records import Journal, JournalEntry, Occurrence
 from whenvoca.engine.running.group_run import GroupRun, RunEnds

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.engine.running.outcome import Outcome, RunResult
 from whenvoca.engine.running.run_options import RunOptions

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 
 from whenvoca.engine.acting.program import Program
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Places, RowState, Source

@@ -16,7 +16,7 @@ from msgspec import Struct
 
 from whenvoca.calendars.event import Event, to_start
 from whenvoca.calendars.state import from_state
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Claim, Occurrence

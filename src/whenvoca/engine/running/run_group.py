@@ -13,7 +13,7 @@ from msgspec import Struct
 from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.run_context import Recall, RunContext, RunSubject
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.ledger.records import JournalEntry, Occurrence
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.running.lockstep import Lockstep

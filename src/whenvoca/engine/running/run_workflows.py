@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from functools import partial
 
 from whenvoca.engine.acting.keyed import Performing
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.running.brake import Held, could_pass, is_halved, limits_of, to_held

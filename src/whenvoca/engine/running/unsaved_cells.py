@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.records import Journal, StateChange
 from whenvoca.engine.place_protocols import RowState, SavedRows, SaveIntent, SavingFile, SheetFace

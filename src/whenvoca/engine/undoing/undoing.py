@@ -10,7 +10,7 @@ from itertools import count
 from msgspec import Struct, field
 
 from whenvoca.engine.acting.keyed import with_keys
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Occurrence, RunRecord

@@ -11,7 +11,7 @@ from typing import Protocol
 
 from msgspec import Struct, field
 
-from whenvoca.engine.acting.stage import WorkspaceStage
+from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.clock import Clock, PlayedClock
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Job
