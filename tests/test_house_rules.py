@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import inspect
 import re
+from importlib import import_module
 from pathlib import Path
 
 import pytest
@@ -21,27 +23,25 @@ def test_time_and_chance_come_from_the_engine_only(path: Path) -> None:
 
 
 def test_every_public_thing_has_a_docstring() -> None:
-    import ast
-
+    """Of its own, or that of the face which it backs."""
     bare = []
     for path in SOURCES:
-        tree = ast.parse(path.read_text(encoding="utf-8"))
-        nodes = [tree, *(node for node in ast.walk(tree) if isinstance(node, ast.ClassDef | ast.FunctionDef))]
-        inner = {
-            child
-            for node in nodes
-            if isinstance(node, ast.FunctionDef)
-            for child in ast.walk(node)
-            if child is not node
-        }
-        for node in nodes:
-            name = getattr(node, "name", "module")
-            hidden = node in inner or any(part.startswith("_") for part in [name])
-            owner_hidden = any(
-                isinstance(o, ast.ClassDef) and o.name.startswith("_") and node in ast.walk(o) for o in nodes
-            )
-            if not hidden and not owner_hidden and not ast.get_docstring(node):  # type: ignore[arg-type]
-                bare.append(f"{path}:{name}")
+        if path.name == "__main__.py":
+            continue
+        module = import_module(".".join(path.relative_to("src").with_suffix("").parts).removesuffix(".__init__"))
+        own = {name: each for name, each in vars(module).items() if getattr(each, "__module__", "") == module.__name__}
+        for name, each in [("module", module), *own.items()]:
+            if name.startswith("_") or not (
+                inspect.ismodule(each) or inspect.isclass(each) or inspect.isfunction(each)
+            ):
+                continue
+            members = vars(each).items() if inspect.isclass(each) else ()
+            methods = [
+                (key, value) for key, value in members if inspect.isfunction(value) or isinstance(value, property)
+            ]
+            for inner, value in [("", each), *methods]:
+                if not inner.startswith("_") and not inspect.getdoc(getattr(each, inner) if inner else value):
+                    bare.append(f"{path}:{name}.{inner}")
     assert bare == []
 
 

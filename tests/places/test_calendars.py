@@ -21,7 +21,7 @@ from whenvoca.engine.clock import RealClock
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 from whenvoca.engine.lineage import Lineage
-from whenvoca.engine.place_protocols import CalendarChanges, CalendarFace, MovedOn, Resource
+from whenvoca.engine.place_protocols import Calendar, CalendarChanges, MovedOn, Resource
 from whenvoca.engine.seeing.observing import observe_calendar
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.places.calendar.dav import DavCalendar
@@ -48,7 +48,7 @@ def radicale(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Radicale]:
 
 
 @pytest.fixture(params=["folder", "file", "server"])
-def calendar(request: pytest.FixtureRequest, tmp_path: Path) -> CalendarFace:
+def calendar(request: pytest.FixtureRequest, tmp_path: Path) -> Calendar:
     if request.param != "server":
         return opened(request.param, tmp_path)
     server: Radicale = request.getfixturevalue("radicale")
@@ -64,13 +64,13 @@ def on_server(server: Radicale, name: str, user: str = "alice") -> DavCalendar:
     return DavCalendar("domes", client, name, AZORES)
 
 
-def opened(kind: str, folder: Path) -> CalendarFace:
+def opened(kind: str, folder: Path) -> Calendar:
     if kind == "folder":
         return FolderCalendar("domes", folder / "domes", "domes", AZORES, clock=RealClock())
     return FileCalendar("domes", folder / "domes.ics", "domes.ics", AZORES, clock=RealClock())
 
 
-def again(calendar: CalendarFace, folder: Path) -> CalendarFace:
+def again(calendar: Calendar, folder: Path) -> Calendar:
     if isinstance(calendar, DavCalendar):
         return DavCalendar("domes", calendar.client, calendar._wanted, AZORES)
     return opened("folder" if isinstance(calendar, FolderCalendar) else "file", folder)
@@ -86,11 +86,11 @@ def creation(made: Event) -> Effect:
     return Effect(place="domes", verb="create event", target=made.uid, lineage=made.origin, number=1, event=made)
 
 
-def create(calendar: CalendarFace, *events: Event) -> list[Receipt | WhenvocaError]:
+def create(calendar: Calendar, *events: Event) -> list[Receipt | WhenvocaError]:
     return calendar.apply([creation(each) for each in events], STAMP)
 
 
-def test_created_events_stand_and_are_found_by_uid_mark_and_time(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_created_events_stand_and_are_found_by_uid_mark_and_time(calendar: Calendar, tmp_path: Path) -> None:
     receipts = create(calendar, *(event(number) for number in range(3)))
     assert all(isinstance(receipt, Receipt) for receipt in receipts)
     for seen in (calendar, again(calendar, tmp_path)):
@@ -107,14 +107,14 @@ def test_created_events_stand_and_are_found_by_uid_mark_and_time(calendar: Calen
         assert seen.describe().holds == "3 events"
 
 
-def test_creating_again_what_stands_as_ours_changes_nothing(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_creating_again_what_stands_as_ours_changes_nothing(calendar: Calendar, tmp_path: Path) -> None:
     (first,) = create(calendar, event(1))
     before = {path: path.read_bytes() for path in tmp_path.rglob("*.ics")}
     assert create(again(calendar, tmp_path), event(1)) == [first]
     assert {path: path.read_bytes() for path in tmp_path.rglob("*.ics")} == before
 
 
-def test_event_of_that_uid_that_is_not_ours_is_never_overwritten(calendar: CalendarFace) -> None:
+def test_event_of_that_uid_that_is_not_ours_is_never_overwritten(calendar: Calendar) -> None:
     create(calendar, event(1, origin="", title="theirs"))
     (refused,) = create(calendar, event(1))
     assert isinstance(refused, WhenvocaError)
@@ -123,7 +123,7 @@ def test_event_of_that_uid_that_is_not_ours_is_never_overwritten(calendar: Calen
     assert stored.event.title == "theirs"
 
 
-def test_change_goes_through_only_on_the_version_it_was_decided_on(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_change_goes_through_only_on_the_version_it_was_decided_on(calendar: Calendar, tmp_path: Path) -> None:
     create(calendar, event(1), event(2))
     stored = calendar.find_event(U[1])
     assert stored is not None
@@ -169,7 +169,7 @@ def test_broken_file_is_named_and_hidden_files_are_left_alone(tmp_path: Path) ->
 
 
 def test_a_failed_write_leaves_no_half_file(
-    calendar: CalendarFace, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    calendar: Calendar, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     if isinstance(calendar, DavCalendar):
         return  # a server keeps its own disk
@@ -187,7 +187,7 @@ def test_a_failed_write_leaves_no_half_file(
     assert all(isinstance(receipt, Receipt) for receipt in create(calendar, event(2), event(3)))
 
 
-def changed(calendar: CalendarFace, uid: str, **more: object) -> Effect:
+def changed(calendar: Calendar, uid: str, **more: object) -> Effect:
     stored = calendar.find_event(uid)
     assert stored is not None
     new = replace(stored.event, sequence=stored.event.sequence + 1, **more)  # type: ignore[arg-type]
@@ -195,13 +195,13 @@ def changed(calendar: CalendarFace, uid: str, **more: object) -> Effect:
     return Effect(place="domes", verb="change event", target=uid, after=after, stored=stored, event=new)
 
 
-def deletion(calendar: CalendarFace, uid: str) -> Effect:
+def deletion(calendar: Calendar, uid: str) -> Effect:
     stored = calendar.find_event(uid)
     assert stored is not None
     return Effect(place="domes", verb="delete event", target=uid, stored=stored, kept=stored.data.decode())
 
 
-def test_deleted_event_is_gone_and_comes_back_whole(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_deleted_event_is_gone_and_comes_back_whole(calendar: Calendar, tmp_path: Path) -> None:
     create(calendar, event(1), event(2))
     effect = deletion(calendar, U[1])
     (receipt,) = calendar.apply([effect], STAMP)
@@ -220,7 +220,7 @@ def test_deleted_event_is_gone_and_comes_back_whole(calendar: CalendarFace, tmp_
     assert isinstance(refused, WhenvocaError)
 
 
-def test_deletion_goes_through_only_on_the_version_it_was_decided_on(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_deletion_goes_through_only_on_the_version_it_was_decided_on(calendar: Calendar, tmp_path: Path) -> None:
     create(calendar, event(1))
     effect = deletion(calendar, U[1])
     again(calendar, tmp_path).apply([changed(again(calendar, tmp_path), U[1], title="theirs")], STAMP)
@@ -230,14 +230,14 @@ def test_deletion_goes_through_only_on_the_version_it_was_decided_on(calendar: C
 
 
 def looked(
-    calendar: CalendarFace, known: dict[str, Resource], cursor: str
+    calendar: Calendar, known: dict[str, Resource], cursor: str
 ) -> tuple[CalendarChanges, dict[str, Resource], str]:
     look = calendar.look(known, cursor)
     fresh = {name: resource for name, (resource, _) in look.changed.items()} | look.stamped
     return look, {name: each for name, each in {**known, **fresh}.items() if name not in look.gone}, look.cursor
 
 
-def test_look_tells_what_came_changed_and_went_since_the_last_one(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_look_tells_what_came_changed_and_went_since_the_last_one(calendar: Calendar, tmp_path: Path) -> None:
     create(calendar, *(event(number) for number in range(1, 5)))
     look, known, cursor = looked(again(calendar, tmp_path), {}, "")
     assert sorted(resource.uid for resource, _ in look.changed.values()) == sorted(U[1:5])
@@ -304,7 +304,7 @@ def test_each_event_of_a_shared_file_is_seen_to_come_change_and_go(tmp_path: Pat
 WEEKLY = "FREQ=WEEKLY;COUNT=6"
 
 
-def test_one_occurrence_is_changed_and_another_taken_out(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_one_occurrence_is_changed_and_another_taken_out(calendar: Calendar, tmp_path: Path) -> None:
     create(calendar, event(2, rule=WEEKLY), event(3), event(1, rule=WEEKLY))  # in one file, others stand before it
     low, high = START, START + timedelta(days=60)
 
@@ -352,7 +352,7 @@ def test_one_occurrence_is_changed_and_another_taken_out(calendar: CalendarFace,
     assert len(between()) == 6
 
 
-def test_marks_are_found_by_how_they_begin(calendar: CalendarFace, tmp_path: Path) -> None:
+def test_marks_are_found_by_how_they_begin(calendar: Calendar, tmp_path: Path) -> None:
     create(calendar, event(1), event(2), event(3, origin=""))
     assert again(calendar, tmp_path).find_marks("r/w/") == {MARKS[1]: U[1], MARKS[2]: U[2]}
     assert again(calendar, tmp_path).find_marks("r/other/") == {}

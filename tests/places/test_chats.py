@@ -19,7 +19,7 @@ from tests.chat_servers import Onlooker, Prosody, eventually, running_prosody
 from tests.conftest import SETTINGS, WHENVOCA, Desk
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.people import People, Person
-from whenvoca.engine.place_protocols import ChatFace, Presence
+from whenvoca.engine.place_protocols import Chat, Presence
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.chat.folder import FolderChat
 from whenvoca.places.chat.xmpp import XmppChat
@@ -66,7 +66,7 @@ def xmpp(port: int, *, password: str = "", seconds: float = 5.0) -> XmppChat:
 class Look(Protocol):
     """What somebody in the chat can see."""
 
-    chat: ChatFace
+    chat: Chat
 
     def in_room(self) -> list[tuple[str, str]]: ...
     def at_ines(self) -> list[tuple[str, str]]: ...
@@ -82,7 +82,7 @@ class FolderLook:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         people = People.of([INES, TOMAS])
-        self.chat: ChatFace = FolderChat("chat", folder, "chat", UTC_ZONE, rooms=("dome-floor", "attic"), people=people)
+        self.chat: Chat = FolderChat("chat", folder, "chat", UTC_ZONE, rooms=("dome-floor", "attic"), people=people)
         self._count = 0
 
     def _said(self, path: str) -> list[tuple[str, str]]:
@@ -119,7 +119,7 @@ class FolderLook:
 
 class XmppLook:
     def __init__(self, port: int) -> None:
-        self.chat: ChatFace = xmpp(port)
+        self.chat: Chat = xmpp(port)
         self._port = port
         self._others: dict[str, Onlooker] = {}
         self._in: set[tuple[str, str]] = set()

@@ -21,7 +21,7 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import OutboxFace
+from whenvoca.engine.place_protocols import Outbox as OutboxProtocol
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.mail.folder import FolderOutbox
 from whenvoca.places.mail.smtp import SmtpOutbox
@@ -53,7 +53,7 @@ def smtp(port: int, *, user: str = "", word: str = "deskpw") -> SmtpOutbox:
 class Outbox:
     """An outbox, and the letters that came out of it."""
 
-    def __init__(self, face: OutboxFace, folder: Path | None, server: CatchingServer | None) -> None:
+    def __init__(self, face: OutboxProtocol, folder: Path | None, server: CatchingServer | None) -> None:
         self.face, self._folder, self._server = face, folder, server
         if server is not None:
             server.letters.clear()

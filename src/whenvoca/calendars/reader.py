@@ -1,5 +1,4 @@
-"""iCalendar in: common lines by our own reader, all else through the iCalendar library, which knows the odd corners of
-RFC 5545."""
+"""iCalendar in: common lines by our own reader, all else by the iCalendar library, which knows RFC 5545 whole."""
 
 from __future__ import annotations
 

@@ -76,8 +76,7 @@ def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Even
 
 
 def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:
-    """DTSTART is the first occurrence whether its rule gives it or not (RFC 5545 3.8.5.3), then those of rule and
-    RDATE."""
+    """DTSTART comes first, whether its rule gives it or not (RFC 5545 3.8.5.3), then those of rule and RDATE."""
     dates = {_instant(value, zone): value for value in (event.start, *event.added)}
     first = [dates[key] for key in sorted(dates) if low <= key < high]
     if not event.rule:

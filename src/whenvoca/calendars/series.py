@@ -1,5 +1,4 @@
-"""A series in parts: ended before one of its occurrences, its rest as a series of its own, and moved as one of them
-was."""
+"""A series in parts: ended before an occurrence, its rest as a series of its own, moved as one of them was."""
 
 from __future__ import annotations
 

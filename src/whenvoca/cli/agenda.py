@@ -14,7 +14,7 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.show.output import Column, console, say, say_next, show_json, show_table, styled
 from whenvoca.cli.show.week_grid import show_week
-from whenvoca.engine.place_protocols import CalendarFace, Resource
+from whenvoca.engine.place_protocols import Calendar, Resource
 from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SourceFault, WhenvocaError
 from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
@@ -123,7 +123,7 @@ def _collect(
     ), unread
 
 
-def _piece_by_piece(calendar: CalendarFace, low: datetime, high: datetime) -> tuple[list[Event], list[WhenvocaError]]:
+def _piece_by_piece(calendar: Calendar, low: datetime, high: datetime) -> tuple[list[Event], list[WhenvocaError]]:
     """The events of a calendar of which not every piece can be read."""
     found: dict[str, list[Event]] = {}
     known: dict[str, Resource] = {}

@@ -81,7 +81,7 @@ def command(
     with opened.copied_ledger() as ledger:
         done = rehearse(opened.stage(ledger), active, others, options, sample=sample, until=ends)
     if ends is None:
-        done.outcome.results.sort(key=lambda each: (each.workflow, each.run))
+        done.outcome.results.sort(key=lambda each: (each.workflow, each.occurrence.run))
     if common.as_json:
         show_json(_to_json(done))
     else:
@@ -98,7 +98,7 @@ def _moment(text: str, zone: ZoneInfo) -> str:
 
 def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None:
     for result in done.outcome.results:
-        when = f"{_moment(result.at, zone)} · " if zone is not None and result.at else ""
+        when = f"{_moment(result.occurrence.at, zone)} · " if zone is not None and result.occurrence.at else ""
         head = f"{when}{result.workflow} · {result.label}: "
         line = styled(head, "bold")
         said = _WOULD.get(result.outcome, result.outcome)
@@ -106,7 +106,7 @@ def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None
         if result.reason:
             line.append(f": {result.reason}")
         console().print(line, soft_wrap=True)
-        show_effects(result.effects, {result.subject: result.label})
+        show_effects(result.effects, {result.occurrence.subject: result.label})
     for fault in done.outcome.faults:
         console().print(styled(fault, "red"), soft_wrap=True)
     for wait in done.outcome.waits:
@@ -130,7 +130,7 @@ def _to_json(done: Rehearsal) -> dict[str, Any]:
             {
                 "workflow": each.workflow,
                 "subject": each.label,
-                "at": each.at,
+                "at": each.occurrence.at,
                 "outcome": each.outcome,
                 "reason": each.reason,
                 "mend": each.fix,

@@ -67,7 +67,7 @@ def command(
             pick=answers.pick,
         )
         outcome = run_workflows(opened.stage(ledger), active, options)
-    outcome.results.sort(key=lambda each: (each.workflow, each.run))
+    outcome.results.sort(key=lambda each: (each.workflow, each.occurrence.run))
     if common.as_json:
         show_json(outcome_to_json(outcome))
     else:

@@ -76,8 +76,7 @@ def command(common: Common, until: str, once: bool) -> int:
 
 
 def _loader(common: Common, first: OpenWorkspace, ledger: Ledger) -> Callable[[], Loaded]:
-    """Reads the workspace anew each time that its files have changed. What may be another one's workflow does not
-    run."""
+    """Reads the workspace anew when its files have changed. What may be another one's workflow does not run."""
     kits = [first]
 
     def load() -> Loaded:

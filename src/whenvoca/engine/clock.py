@@ -25,17 +25,15 @@ class Clock(Protocol):
         """Lets real time pass."""
 
 
-class RealClock:
+class RealClock(Clock):
     """The clock of the machine."""
 
     is_played = False
 
     def now(self) -> datetime:
-        """The current moment in UTC."""
         return datetime.now(UTC)
 
     def wall_seconds(self) -> float:
-        """Seconds since the epoch."""
         return time.time()
 
     def tick(self) -> float:
@@ -43,7 +41,6 @@ class RealClock:
         return time.perf_counter()
 
     def wait(self, seconds: float) -> None:
-        """Sleeps."""
         time.sleep(seconds)
 
 

@@ -85,8 +85,7 @@ def _show_alarm(span: Any) -> str:
 
 
 class Receipt(Struct, frozen=True):
-    """What the place said after the write: the thing's version and address. ``is_pending``: its file is not saved
-    yet."""
+    """What the place said after the write: version and address. ``is_pending``: its file is not saved yet."""
 
     version: str = ""
     address: str = ""

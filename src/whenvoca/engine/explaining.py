@@ -22,8 +22,7 @@ from whenvoca.values.columns import Unread
 
 
 class StepTrace(Struct, frozen=True):
-    """One line of an explanation: a condition, a step, a field or an effect. ``line`` is that of the workflow's
-    file."""
+    """One line of an explanation: a condition, step, field or effect. ``line`` is that of the workflow's file."""
 
     kind: str
     text: str

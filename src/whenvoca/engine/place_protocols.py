@@ -57,8 +57,7 @@ class Resource(Struct, frozen=True):
 
 
 class CalendarChanges(Struct):
-    """What a look at a calendar brought since the last one: pieces that are new or changed with their events, and those
-    gone."""
+    """What changed at a calendar since the last look: new and changed resources with their events, and those gone."""
 
     cursor: str
     changed: dict[str, tuple[Resource, list[Event]]] = field(default_factory=dict)  # by the piece's name
@@ -69,16 +68,29 @@ class CalendarChanges(Struct):
 
 
 class Place(Protocol):
-    """Any place."""
+    """Any place. ``address`` is where it is, for people; ``notes`` are told beside what it holds."""
 
     name: str
+    kind: str
+    address: str
     zone: ZoneInfo
+    notes: tuple[str, ...] = ()
+
+    def holds(self) -> str:
+        """How much it holds, or that it answers, for people. Raises what is wrong with it."""
 
     def describe(self) -> PlaceReport:
-        """What stands there. Never raises: trouble is part of the answer."""
+        """The place for people. Never raises: trouble is part of the answer."""
+        try:
+            holds, said, fix = self.holds(), "", ""
+        except WhenvocaError as error:
+            holds, said, fix = "", error.message, error.fix
+        return PlaceReport(self.name, self.kind, self.address, self.zone.key, holds, said, fix, self.notes)
 
     def info(self) -> PlaceInfo:
-        """What the checker needs. Never raises: trouble is part of the answer."""
+        """What the checker needs; a server is not asked, a run does that. Never raises: trouble is part of the
+        answer."""
+        return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key)
 
 
 class StoredEvent(Struct, frozen=True):
@@ -98,7 +110,7 @@ class Writer(Protocol):
         """Writes a group; answers a receipt or an error for each. Raises PlaceTrouble where nothing can be written."""
 
 
-class CalendarFace(Place, Writer, Protocol):
+class Calendar(Place, Writer, Protocol):
     """A calendar."""
 
     clash: str
@@ -158,27 +170,28 @@ class Heard(Struct, frozen=True):
     names: tuple[str, ...] = ()
 
 
-class DictationFace(Protocol):
+class Dictation(Protocol):
     """What hears what was said in a sound."""
 
     def transcribe(self, sound: str) -> str:
         """The words in a sound, empty where none can be made out."""
 
 
-class ChatFace(Place, Writer, Protocol):
+class Chat(Place, Writer, Protocol):
     """A chat: rooms, people, and what they show."""
+
+    kind: str = "chat"
+    rooms: Sequence[str]  # that may be written to
+
+    def info(self) -> PlaceInfo:
+        return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, rooms=tuple(self.rooms))
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
         """What others said since the last time, which gave ``cursor`` (empty at first), and the new one; ``at`` is this
         moment. Raises PlaceTrouble."""
 
-    @property
-    def rooms(self) -> Sequence[str]:
-        """The rooms that may be written to."""
-
     def listen(self, wake: Callable[[], None]) -> None:
-        """From now on ``wake`` is called, from another thread, when something is said; where the chat tells by
-        itself."""
+        """From now on ``wake`` is called, from another thread, when something is said and the chat tells by itself."""
 
     def presence_of(self, person: Person) -> Presence:
         """What the person shows now. Raises PlaceTrouble."""
@@ -190,15 +203,16 @@ class ChatFace(Place, Writer, Protocol):
         """Ends what connections there are."""
 
 
-class OutboxFace(Place, Writer, Protocol):
+class Outbox(Place, Writer, Protocol):
     """Where letters go out."""
 
+    kind: str = "outbox"
     sender: str
 
 
 class SeenRow(Struct, frozen=True):
-    """A row as a scan found it. ``fault`` tells why it cannot be taken up: a key that stands twice; ``waits`` that it
-    has none yet."""
+    """A row as a scan found it. ``fault``: why it cannot run (a key that is there twice); ``waits``: it has none
+    yet."""
 
     key: str
     number: int
@@ -225,7 +239,7 @@ class SavedRows(Struct):
     errors: dict[int, WhenvocaError] = field(default_factory=dict)
 
 
-class SheetFace(Place, Protocol):
+class Sheet(Place, Protocol):
     """A sheet: rows with keys, read as a whole, written cell by cell and saved once."""
 
     file: str
@@ -326,8 +340,7 @@ class Change:
 
 
 class Source(Protocol):
-    """A place as a trigger sees it: subjects with keys, which are observed, and each of which is a thing with
-    fields."""
+    """A place as a trigger sees it: subjects with keys, which are observed, each a thing with fields."""
 
     name: str
     zone: ZoneInfo
@@ -378,23 +391,23 @@ class Places(Protocol):
     """The places of a workspace, by lower-case name; each is opened when it is looked up."""
 
     @property
-    def sheets(self) -> Mapping[str, SheetFace]:
+    def sheets(self) -> Mapping[str, Sheet]:
         """The sheets."""
 
     @property
-    def calendars(self) -> Mapping[str, CalendarFace]:
+    def calendars(self) -> Mapping[str, Calendar]:
         """The calendars."""
 
     @property
-    def tasks(self) -> Mapping[str, CalendarFace]:
+    def tasks(self) -> Mapping[str, Calendar]:
         """The lists of tasks."""
 
     @property
-    def chats(self) -> Mapping[str, ChatFace]:
+    def chats(self) -> Mapping[str, Chat]:
         """The chats."""
 
     @property
-    def outboxes(self) -> Mapping[str, OutboxFace]:
+    def outboxes(self) -> Mapping[str, Outbox]:
         """Where letters go out."""
 
     def of_kind(self, kind: str) -> Mapping[str, Any]:

@@ -11,7 +11,7 @@ from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE, FieldDefinition, PlaceInfo, StepDefinition, place_kind_of
 from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_article
 from whenvoca.language.field_checks import FieldChecks, FieldContext
-from whenvoca.language.inference import Names, fold_name, row_type
+from whenvoca.language.names import Names, fold_name, row_type
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, TEXT, TIME, YES_NO, Type, fits, list_of
 
 # What the kinds of `ask` give.

@@ -18,7 +18,7 @@ from msgspec.structs import replace
 from whenvoca.errors import RowFault
 from whenvoca.language import tree
 from whenvoca.language.expressions import VALUE_WORDS
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.language.operations import (
     FUNCTIONS,
     TEXT_RELATIONS,

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
-from msgspec import Struct, field
-from msgspec.structs import replace
-
 from whenvoca.language import tree
-from whenvoca.language.definitions import ColumnInfo, PlaceInfo, written_column
+from whenvoca.language.definitions import ColumnInfo, PlaceInfo
 from whenvoca.language.expressions import VALUE_WORDS
 from whenvoca.language.faults import FaultList, Spot, nearest, with_article
+from whenvoca.language.names import Names, fold_name
 from whenvoca.language.types import (
     ANY,
     DATE,
@@ -26,54 +22,12 @@ from whenvoca.language.types import (
     fits,
     join_types,
     list_of,
-    of_kind,
     thing,
 )
 from whenvoca.values.kinds import kind_of
 
 _ORDERED = ("number", "date", "time", "moment", "duration", "any", "empty", "text")
-
-
-class Names(Struct, frozen=True):
-    """What names mean at one point of a workflow."""
-
-    subject_word: str = ""
-    subject: Type | None = None
-    place: PlaceInfo | None = None  # of the subject
-    given: Mapping[str, Type] = field(default_factory=dict)
-    lost: Mapping[str, str] = field(default_factory=dict)  # names known elsewhere only, with the reason
-    words: frozenset[str] = frozenset({"now", "today", "tomorrow"})
-    is_look_up: bool = False  # bare names are fields of what is looked for before they are given names
-
-    def with_name(self, name: str, kind: Type) -> Names:
-        """The same with one more given name."""
-        return replace(self, given={**self.given, name: kind})
-
-    def with_words(self, *words: str) -> Names:
-        """The same with more words of the language that have a value here."""
-        return replace(self, words=self.words | set(words))
-
-
-def row_type(place: PlaceInfo) -> Type:
-    """The type of a row of that sheet: a thing with its columns as fields."""
-    fields = {word: column_type(column) for word, column in place.by_word.items()}
-    row = thing(f"row of {place.name}", fields)
-    return replace(
-        row, written=tuple(written_column(column.name) for column in place.columns or ()), place=place.name.lower()
-    )
-
-
 CHANGE = thing("change", {"field": TEXT, "old": ANY, "new": ANY})
-
-
-def column_type(column: ColumnInfo) -> Type:
-    """The type of a column's cells; any while no row tells and nothing is declared."""
-    return of_kind(column.kind) if column.filled or column.declared else ANY
-
-
-def fold_name(word: str) -> str:
-    """A name as it is compared: lower case, underscores as hyphens."""
-    return word.lower().replace("_", "-")
 
 
 class Inference:
@@ -156,8 +110,7 @@ class Inference:
             self._faults.add(node.spot, "a list of things is no text", f"a text of each of them is: {said}")
 
     def refuse_hidden_column(self, node: tree.Node, names: Names) -> None:
-        """A bare yes or no where a column of that name is surely meant: the word comes first, so it is never
-        reached."""
+        """A bare yes or no where a column of that name is meant: the word comes first, so it is never reached."""
         if isinstance(node, tree.Literal) and isinstance(node.value, bool) and names.subject is not None:
             word = "yes" if node.value else "no"
             if word in names.subject.fields:

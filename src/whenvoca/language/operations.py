@@ -114,8 +114,7 @@ def compare_order(first: Any, sign: str, second: Any, zone: ZoneInfo) -> bool:
 
 
 def is_same(first: Any, second: Any, zone: ZoneInfo) -> bool:
-    """Whether two values are the same: texts without regard to case, dates and moments as moments, a list any of
-    whose."""
+    """Whether two values are the same: texts without regard to case, dates as moments, a list any of whose."""
     if is_empty(first) or is_empty(second):
         return is_empty(first) and is_empty(second)
     if isinstance(first, list | tuple) != isinstance(second, list | tuple):

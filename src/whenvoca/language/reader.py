@@ -8,15 +8,11 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.language import tree
-from whenvoca.language.days import NoDays, parse_days
 from whenvoca.language.definitions import (
-    EVERY_PLACE,
     HAPPENINGS,
     FieldDefinition,
-    Match,
     StepDefinition,
     Vocabulary,
-    is_slot,
     match_sentence,
     place_kind_of,
 )
@@ -24,16 +20,15 @@ from whenvoca.language.expressions import WORDS, read_condition, read_value
 from whenvoca.language.faults import FaultList, Spot, nearest
 from whenvoca.language.lines import Line, read_lines
 from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
+from whenvoca.language.sentence_slots import read_slots, refuse_sentence
+from whenvoca.language.settings_lines import SETTINGS, constant_of, read_setting, to_settings, value_pieces
 from whenvoca.language.tokens import Piece
 
-PRIVATE_WORDS = ("shown", "hidden")  # whether titles of private events may be told to others
 ASK_KINDS = ("text", "list", "number", "yes/no", "date", "time", "moment", "duration")
-SETTINGS = ("title", "about", "zone", "brake", "tries", "missed", "formerly", "paused", "private")
 _WORD = re.compile(r'["“„][^"”“]*["”]|[^\s,]+|,')
 _FIELD = re.compile(r'(column\s+"(?P<column>[^"]+)"|(?P<word>\S+))(?P<gap>\s*)')
 _LET = re.compile(r"let\s+(?P<name>\S+)\s*(?P<sign>=?)\s*", re.IGNORECASE)
 _NAME = re.compile(r"[^\W\d]\w*(?:-\w+)*\Z")
-_BRAKED = "deletions?|changes?|letters?|messages?|calls?"
 _FORMERLY = FieldDefinition("formerly", "text", "the name that this step had before")
 
 
@@ -46,17 +41,6 @@ def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tu
     reader = _WorkflowReader(vocabulary, faults)
     workflow = replace(reader.read(name, file, read_lines(text, faults)), text=text)
     return workflow, faults
-
-
-def value_pieces(line: Line, offset: int) -> tuple[list[Piece], list[str] | None]:
-    """The source of a value that begins at ``offset`` in the line's code and goes on in deeper lines."""
-    pieces = [Piece(line.code[offset:], line.number, line.indent + offset + 1)] if line.code[offset:].strip() else []
-    block = line.block
-    for child in line.children:
-        for each in child.walk():
-            pieces.append(Piece(each.code, each.number, each.indent + 1))
-            block = each.block if each.block is not None else block
-    return pieces, block
 
 
 class _WorkflowReader:
@@ -77,7 +61,7 @@ class _WorkflowReader:
                     self._faults.add(
                         line.spot, f"{word} stands below the trigger", "settings stand above the when line"
                     )
-                self._read_setting(line, word, settings)
+                read_setting(line, word, settings, self._faults)
             elif word == "when" and not seen_trigger:
                 seen_trigger = True
                 trigger = self._read_trigger(line)
@@ -101,79 +85,26 @@ class _WorkflowReader:
             )
         body = self._read_statements(rest)
         return tree.Workflow(
-            name=name,
-            file=file,
-            settings=self._to_settings(settings),
-            trigger=trigger,
-            body=body,
-            on_failure=on_failure,
+            name=name, file=file, settings=to_settings(settings), trigger=trigger, body=body, on_failure=on_failure
         )
 
     # --- settings and trigger
-
-    def _read_setting(self, line: Line, word: str, settings: dict[str, Any]) -> None:
-        if word in settings and word != "brake":
-            self._faults.add(line.spot, f"{word} stands twice", "leave one of them")
-        if word == "brake":
-            self._read_brake(line, settings)
-            return
-        pieces, block = value_pieces(line, len(word))
-        if not pieces:
-            self._faults.add(line.spot, f"{word} has no value")
-            return
-        node = read_value(pieces, self._faults, block)
-        if node is None:
-            return
-        value = self._constant(node)
-        if word == "private" and isinstance(node, tree.Name) and node.word in PRIVATE_WORDS:
-            value = node.word
-        wanted = {"tries": int, "missed": tuple, "paused": bool}.get(word, str)
-        if word == "missed" and isinstance(node, tree.Span):
-            value = ()
-            settings[word] = node
-        elif (
-            not isinstance(value, wanted)
-            or (wanted is int and isinstance(value, bool))
-            or (word == "private" and value not in PRIVATE_WORDS)
-        ):
-            said = {
-                "tries": "a whole number",
-                "missed": "a duration such as 3 hours",
-                "paused": "yes or no",
-                "private": "shown or hidden",
-            }
-            fix = f'written: {word} "{node.word}"' if wanted is str and isinstance(node, tree.Name) else ""
-            self._faults.add(node.spot, f"{word} takes {said.get(word, 'a text in quotes')}", fix)
-        else:
-            settings[word] = value
-
-    def _constant(self, node: tree.Node) -> Any:
-        if isinstance(node, tree.Text) and all(isinstance(part, str) for line in node.lines for part in line):
-            return "\n".join("".join(str(part) for part in line) for line in node.lines).strip("\n")
-        return node.value if isinstance(node, tree.Literal) else None
-
-    def _read_brake(self, line: Line, settings: dict[str, Any]) -> None:
-        found = re.fullmatch(rf"brake\s+(\d+)\s+({_BRAKED})", line.code, re.IGNORECASE)
-        if not found:
-            self._faults.add(line.spot, "this brake is not understood", "written: brake 20 deletions")
-            return
-        settings.setdefault("brake", []).append(tree.Brake(int(found[1]), found[2].lower().removesuffix("s")))
-
-    def _to_settings(self, found: dict[str, Any]) -> tree.Settings:
-        brakes = tuple(found.pop("brake", ()))
-        tries = found.pop("tries", 3)
-        return tree.Settings(brakes=brakes, tries=tries, **found)
 
     def _read_trigger(self, line: Line) -> tree.Trigger:
         words = [(found[0], found.start()) for found in _WORD.finditer(line.code)][1:]
         plain = [word for word, _ in words]
         match, furthest = match_sentence(plain, self._vocabulary.triggers)
         if match is None or match.length < len(plain):
-            self._refuse_sentence(
-                line, words, furthest, [each.sentence.shown for each in self._vocabulary.triggers], "trigger"
+            refuse_sentence(
+                self._faults,
+                line,
+                words,
+                furthest,
+                [each.sentence.shown for each in self._vocabulary.triggers],
+                "trigger",
             )
             return tree.NO_TRIGGER
-        places, slots = self._slots(line, words, match)
+        places, slots = read_slots(line, words, match, self._faults, self._check_name)
         spot = next((node.spot for slot, node in slots.items() if place_kind_of(slot)), line.spot)
         begin, end = match.slots.get("CHANGES", (0, 0))
         said = {word.lower() for word in plain[begin:end]}
@@ -206,7 +137,7 @@ class _WorkflowReader:
                 if node := read_value(pieces, self._faults):
                     settings[word] = node
             elif node := read_value(pieces, self._faults):
-                value = self._constant(node)
+                value = constant_of(node)
                 if not isinstance(value, bool):
                     self._faults.add(node.spot, f"{word} takes yes or no")
                 else:
@@ -224,83 +155,8 @@ class _WorkflowReader:
                 self._faults.add(each.spot, f"{word} takes names, with commas between")
         return found
 
-    def _slots(
-        self, line: Line, words: list[tuple[str, int]], match: Match
-    ) -> tuple[tuple[str, ...], dict[str, tree.Node]]:
-        """The places that a sentence names, and a node with its spot for every slot."""
-        places: list[str] = []
-        nodes: dict[str, tree.Node] = {}
-        for slot, (begin, end) in match.slots.items():
-            written = [word for word, _ in words[begin:end] if word != ","]
-            first, (last, offset) = words[begin][1], words[end - 1]
-            spot = Spot(line.number, line.indent + first + 1, offset + len(last) - first)
-            if slot == "WORKFLOW":
-                nodes[slot] = tree.Text(spot, ((written[0][1:-1],),))
-                continue
-            code = line.code[first : offset + len(last)]
-            if slot == "VALUE":
-                piece = Piece(code, line.number, line.indent + first + 1)
-                nodes[slot] = read_value([piece], self._faults) or tree.Literal(spot, None)
-                continue
-            if slot == "DAYS":
-                nodes[slot] = self._read_days(code, spot)
-                continue
-            if slot == "EACH":
-                self._check_name(written[0], spot)
-            nodes[slot] = tree.Name(spot, written[0].lower(), written[0])
-            if place_kind_of(slot):
-                is_every = slot == "CALENDARS" and written[0].lower() in ("any", "all") and end - begin == 2
-                places += [EVERY_PLACE] if is_every else written
-        return tuple(places), nodes
-
-    def _read_days(self, text: str, spot: Spot) -> tree.Days:
-        try:
-            return parse_days(text, spot)
-        except NoDays as error:
-            fix = "such as weekdays; monday, friday; the 1st; the last day; the last friday"
-            self._faults.add(spot, str(error), fix)
-            return tree.Days(spot, weekdays=tuple(range(7)))
-
     def _word_spot(self, line: Line, word: str) -> Spot:
         return Spot(line.number, line.indent + 1, len(word))
-
-    def _refuse_sentence(
-        self, line: Line, words: list[tuple[str, int]], shared: int, known: list[str], what: str
-    ) -> None:
-        said = " ".join(word for word, _ in words)
-        first = words[0][0] if words else ""
-        begin = line.indent + (words[0][1] if words else 0) + 1
-        spot = Spot(line.number, begin, max(1, line.indent + len(line.code) - begin + 1))
-        from difflib import SequenceMatcher
-
-        def likeness(sentence: str) -> float:
-            pattern = " ".join(
-                said.split()[i] if is_slot(p) and i < len(words) else p for i, p in enumerate(sentence.split())
-            )
-            return SequenceMatcher(None, said.lower(), pattern.lower()).ratio()
-
-        spoken = {word.strip(",") for word in said.lower().split()}
-
-        def closeness(sentence: str) -> float:
-            own = {part.strip(",") for part in sentence.split() if not is_slot(part)}
-            return likeness(sentence) + len(spoken & own) / 5
-
-        close = sorted(known, key=closeness, reverse=True)
-        begun = [sentence for sentence in close if sentence.lower().startswith(said.lower() + " ")]
-        if shared == len(words) and any(len(sentence.split()) > shared for sentence in known):
-            self._faults.add(spot, f"this {what} is not complete", f"written: {(begun or close)[0]}")
-        elif close and likeness(close[0]) > 0.6:
-            self._faults.add(spot, f'there is no {what} "{said}"', f"the nearest is: {close[0]}")
-        else:
-            listed = (
-                "; ".join(known) if what == "trigger" else ", ".join(dict.fromkeys(each.split()[0] for each in known))
-            )
-            fix = (
-                f"there are: {listed}"
-                if what == "trigger"
-                else f"steps begin with: {listed}; all of them: whenvoca words"
-            )
-            self._faults.add(spot, f'there is no {what} that begins with "{first}"', fix)
 
     # --- statements
 
@@ -452,7 +308,7 @@ class _WorkflowReader:
         match, furthest = match_sentence(plain, self._vocabulary.steps)
         if match is None:
             known = [each.sentence.shown for each in self._vocabulary.steps]
-            self._refuse_sentence(line, words, furthest, known, "step")
+            refuse_sentence(self._faults, line, words, furthest, known, "step")
             return None
         name = ""
         tail = plain[match.length :]
@@ -468,7 +324,7 @@ class _WorkflowReader:
                 "after as stands one name" if tail[0].lower() == "as" else f"written: {match.definition.sentence.words}"
             )
             self._faults.add(spot, f'"{" ".join(tail)}" is not expected here', fix)
-        places, slots = self._slots(line, words, match)
+        places, slots = read_slots(line, words, match, self._faults, self._check_name)
         fields, conditions, formerly = self._read_fields(line.children, match.definition)
         return tree.Step(
             line.spot,
@@ -506,7 +362,7 @@ class _WorkflowReader:
             if known is not None and known.type == "condition":
                 conditions.append(node)
             elif known is _FORMERLY:
-                formerly = str(self._constant(node) or "")
+                formerly = str(constant_of(node) or "")
             elif word in fields:
                 self._faults.add(spot, f'"{written}" stands twice in this step', "leave one of them")
             else:

@@ -220,8 +220,7 @@ def entries(vocabulary: Vocabulary) -> list[Entry]:
 
 
 def find_entries(vocabulary: Vocabulary, words: Sequence[str]) -> list[Entry]:
-    """The entries that these words name: whole sentences first, then any that contain them, or that have such a
-    field."""
+    """The entries that these words name: whole sentences first, then any that contain them or have such a field."""
     wanted = " ".join(words).lower().strip()
     known = entries(vocabulary)
     exact = [entry for entry in known if entry.name.lower() == wanted or entry.name.lower().startswith(wanted + " ")]

@@ -18,7 +18,8 @@ from whenvoca.language.lines import (
     find_comment,
     read_lines,
 )
-from whenvoca.language.reader import SETTINGS, read_workflow
+from whenvoca.language.reader import read_workflow
+from whenvoca.language.settings_lines import SETTINGS
 
 _INDENT = "  "
 _COMMENT_COLUMN = 46

@@ -107,8 +107,7 @@ class Shown(Node, frozen=True):
 
 
 class Days(Node, frozen=True):
-    """On which days: of the week (0 is Monday), of the month (-1 is the last), or the n-th such weekday of the
-    month."""
+    """On which days: of the week (0 is Monday), of the month (-1 is the last), or the n-th such weekday in it."""
 
     weekdays: tuple[int, ...] = ()
     days: tuple[int, ...] = ()

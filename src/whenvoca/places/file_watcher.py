@@ -10,6 +10,8 @@ from pathlib import Path
 from types import FrameType
 from typing import Any
 
+from whenvoca.engine.watching.watching import Waker
+
 _SETTLE_MS = 150  # changes within so many milliseconds are heard of together
 _PROBES, _PROBE_SECONDS = 60, 0.1
 _OWN = (
@@ -25,7 +27,7 @@ _OWN = (
 )
 
 
-class FileWaker:
+class FileWaker(Waker):
     """Waits for changes at files and folders (through the system's own notices), and for SIGINT and SIGTERM."""
 
     def __init__(self, probe: Path) -> None:
@@ -58,11 +60,9 @@ class FileWaker:
 
     @property
     def is_stopped(self) -> bool:
-        """Whether the program has been told to stop."""
         return self._stopped
 
     def watch(self, paths: Iterable[Path]) -> None:
-        """From now on hears of changes at these; of a path that is not there yet, at the folder above."""
         wanted = sorted({_standing(path.absolute()) for path in paths})
         if wanted == self._paths and self._thread is not None:
             return
@@ -103,19 +103,16 @@ class FileWaker:
             self._wake.set()
 
     def poke(self, place: str) -> None:
-        """Ends the waiting: something happened at that place."""
         with self._lock:
             self._poked.add(place)
         self._wake.set()
 
     def poked(self) -> set[str]:
-        """The places at which something happened since this was last asked."""
         with self._lock:
             found, self._poked = self._poked, set()
         return found
 
     def wait(self, seconds: float) -> set[Path]:
-        """Waits so long at most; answers the paths at which something changed."""
         self._wake.wait(seconds)
         self._wake.clear()
         with self._lock:

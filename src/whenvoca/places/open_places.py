@@ -11,12 +11,13 @@ from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import THE_WEB
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.place_protocols import (
-    CalendarFace,
-    ChatFace,
-    OutboxFace,
+    Calendar,
+    Chat,
+    Outbox,
     PlaceReport,
+    Places,
     SavingFile,
-    SheetFace,
+    Sheet,
     Source,
     Writer,
 )
@@ -35,7 +36,7 @@ from whenvoca.places.web import RehearsedWeb, Web
 Face = TypeVar("Face")
 
 
-class OpenPlaces:
+class OpenPlaces(Places):
     """The places of a workspace by lower-case name; ``instead`` names files that stand for what some hold in a
     rehearsal. Raises SettingsFault for a kind that there is not; what else is wrong with a place, when it is opened."""
 
@@ -65,12 +66,9 @@ class OpenPlaces:
     # --- the same places otherwise
 
     def rehearsed(self, instead: Mapping[str, Path] | None = None) -> OpenPlaces:
-        """The same places, read for real, where a write is only remembered; ``instead`` names files that stand for what
-        they hold."""
         return OpenPlaces(self._workspace, self._clock, written=self._written, is_rehearsal=True, instead=instead)
 
     def renewed(self) -> OpenPlaces:
-        """The same places, opened afresh but for those that stay connected."""
         fresh = OpenPlaces(self._workspace, self._clock, written=self._written)
         fresh._opened = {name: self._open(self._tables[name]) for name in self._lasting()}
         return fresh
@@ -112,42 +110,34 @@ class OpenPlaces:
     # --- what the stage asks
 
     def of_kind(self, kind: str) -> Mapping[str, Any]:
-        """The places of one kind, opened when looked up."""
         return _Lookup(self._names_of(kind), self.open_named)
 
     @property
-    def sheets(self) -> Mapping[str, SheetFace]:
-        """The sheets."""
+    def sheets(self) -> Mapping[str, Sheet]:
         return self.of_kind("sheet")
 
     @property
-    def calendars(self) -> Mapping[str, CalendarFace]:
-        """The calendars."""
+    def calendars(self) -> Mapping[str, Calendar]:
         return self.of_kind("calendar")
 
     @property
-    def tasks(self) -> Mapping[str, CalendarFace]:
-        """The lists of tasks."""
+    def tasks(self) -> Mapping[str, Calendar]:
         return self.of_kind("tasks")
 
     @property
-    def chats(self) -> Mapping[str, ChatFace]:
-        """The chats."""
+    def chats(self) -> Mapping[str, Chat]:
         return self.of_kind("chat")
 
     @property
-    def outboxes(self) -> Mapping[str, OutboxFace]:
-        """Where letters go out."""
+    def outboxes(self) -> Mapping[str, Outbox]:
         return self.of_kind("outbox")
 
     def writer(self, name: str) -> Writer | None:
-        """What carries out effects at once under that name; None for a sheet, whose rows pend."""
         if name == THE_WEB:
             return RehearsedWeb() if self._context.is_rehearsal else Web(self._clock.wait)
         return None if PLACE_KINDS[self.kind_of(name)].pends else self.open_named(name)
 
     def source(self, name: str, ledger: Ledger) -> Source:
-        """The place as a trigger sees it."""
         source = PLACE_KINDS[self.kind_of(name)].source
         assert source is not None  # no trigger's sentence has a slot for it
         return source(self.open_named(name), ledger)
@@ -170,16 +160,13 @@ class OpenPlaces:
 
     @property
     def files(self) -> Sequence[SavingFile]:
-        """The files behind the sheets opened so far."""
         return list(self._context.shared.get(OpenFile, {}).values())
 
     def hash_of(self, file: str) -> str:
-        """The hash of a file as it stands, empty if there is none."""
         path = Path(file)
         return files.hash_bytes(files.read_file(path)) if path.exists() else ""
 
     def sweep(self) -> None:
-        """Takes away temporaries that a crash left in the folders of the places."""
         paths = [path for each in self._paths().values() for path in each]
         folders = {self._workspace.folder, *paths, *(path.parent for path in paths)}
         for folder in folders:
@@ -188,7 +175,6 @@ class OpenPlaces:
                     left.unlink()
 
     def watched_paths(self) -> dict[str, list[Path]]:
-        """The files and folders behind each place that triggers may look at; none for a server."""
         return {
             name: [each for path in paths for each in PLACE_KINDS[self.kind_of(name)].watched(path)]
             for name, paths in self._paths().items()
@@ -209,7 +195,6 @@ class OpenPlaces:
     # --- connections
 
     def listen(self, wake: Callable[[str], None]) -> None:
-        """From now on ``wake`` is called, from another thread, with a place's name when something happens there."""
         for name in self._lasting():
             self._open(self._tables[name]).listen(lambda name=name: wake(name))
 

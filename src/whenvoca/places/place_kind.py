@@ -66,8 +66,7 @@ def _path_alone(path: Path) -> Sequence[Path]:
 
 
 class PlaceKind(Struct, frozen=True, kw_only=True):
-    """A kind of place, as `kind = "…"` names it. ``missing`` is said where no way in is given, or several, with an
-    ``example`` of one."""
+    """A kind of place, as `kind = "…"` names it. ``missing`` is said where not just one access is given."""
 
     name: str
     accesses: tuple[Access, ...]

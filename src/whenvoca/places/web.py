@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.place_protocols import Writer
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
 
 _SECONDS = 20.0
@@ -14,7 +15,7 @@ _PASSING = (408, 425, 429, 500, 502, 503, 504)
 _MOST_SAID = 120  # signs of a refusal's body that a message quotes
 
 
-class Web:
+class Web(Writer):
     """Calls addresses. Redirects are not followed: the address stands in the workflow."""
 
     def __init__(self, wait: Callable[[float], None]) -> None:
@@ -68,9 +69,8 @@ class Web:
         return Receipt(str(answer.status_code), answer.text)
 
 
-class RehearsedWeb:
+class RehearsedWeb(Writer):
     """Calls nothing; what would be answered is unknown."""
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Nothing is known."""
         return [Receipt() for _ in effects]

@@ -11,7 +11,7 @@ from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition, column_word
-from whenvoca.language.inference import fold_name, row_type
+from whenvoca.language.names import fold_name, row_type
 from whenvoca.language.types import Type
 from whenvoca.steps.row_effects import ADD_EFFECT
 from whenvoca.values.kinds import is_empty

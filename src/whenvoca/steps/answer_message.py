@@ -1,5 +1,4 @@
-"""The steps `answer message`: what they are; what they do stands in `desk.py`, whose reader is only loaded where it is
-needed."""
+"""The steps `answer message`; what they do is in `message_actions`, which is only loaded where it is needed."""
 
 from __future__ import annotations
 

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import changed_fields
 from whenvoca.calendars.series import ended_before, moved_series, rest_of, shifted_rule
+from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import Missing
 from whenvoca.engine.acting.step_call import StepCall
@@ -16,18 +17,11 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import EventThing, event_type
 from whenvoca.language.definitions import Sentence, StepDefinition
-from whenvoca.steps.changing import ALL, LATER, WHICH, retry_on_conflict, to_change
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.dated_kinds import kind_of
-from whenvoca.steps.event_fields import (
-    EVENT_FIELDS,
-    TIMES,
-    changed_event,
-    check_changed_fields,
-    heed_clashes,
-    shown_fields,
-)
+from whenvoca.steps.event_fields import EVENT_FIELDS, TIMES, changed_event, check_changed_fields, heed_clashes
 from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
+from whenvoca.steps.occurrences import ALL, LATER, WHICH
 
 
 def change_things(call: StepCall) -> Acting:
@@ -46,16 +40,7 @@ def _make(call: StepCall) -> Acting:
     notes: list[str] = []
     kind = kind_of(call)
     event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
-    yield Effect(
-        verb=kind.verb("create"),
-        place=call.place,
-        target=event.uid,
-        after=shown_fields(event),
-        event=event,
-        lineage=call.lineage.to_mark(),
-        number=made.number,
-        notes=tuple(notes),
-    )
+    yield to_creation(event, call.place, made.number, notes)
     return call.stage.to_thing(call.place, event)
 
 
@@ -77,7 +62,7 @@ def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Eve
             new, stored, key = moved_series(master.event, stored.event, new, master.others), master, thing.uid
         if call.gives("clash") and any(call.gives(word) for word in TIMES):
             new = heed_clashes(call, new, call.text("clash"), notes)
-        return to_change(stored, new, thing.place, notes, key)
+        return to_change(stored, new, thing.place, key, notes)
 
     done = yield from retry_on_conflict(decide)
     event = done[0].event if done and done[0].event else thing.event
@@ -101,16 +86,7 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
         uid = lineage.to_uid(made.number)
         rule = shifted_rule(rest, new, rest.rule) if new.rule == rest.rule else new.rule
         new = replace(new, uid=uid, origin=lineage.to_mark(), sequence=0, rule=rule)
-        yield Effect(
-            verb="create event",
-            place=thing.place,
-            target=uid,
-            after=shown_fields(new),
-            event=new,
-            lineage=lineage.to_mark(),
-            number=made.number,
-            notes=(f'the later part of "{master.event.title}"',),
-        )
+        yield to_creation(new, thing.place, made.number, [f'the later part of "{master.event.title}"'])
     else:
         new = made.stored.event
 
@@ -119,7 +95,7 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
         master = call.stage.find_event(thing.place, thing.uid)
         if stored is None or master is None:
             return None
-        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, [], thing.uid)
+        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, thing.uid)
 
     yield from retry_on_conflict(decide)
     return call.stage.to_thing(thing.place, new)

@@ -9,10 +9,10 @@ from typing import Any
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import SheetFace
+from whenvoca.engine.place_protocols import Sheet
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
-from whenvoca.language.inference import row_type
+from whenvoca.language.names import row_type
 from whenvoca.steps.add_row import add_row
 from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
 from whenvoca.steps.row_effects import ADD_EFFECT, CHANGE_EFFECT
@@ -33,7 +33,7 @@ def _act(call: StepCall) -> Acting:
     return changed if call.text("several") == "all" else changed[0] if changed else None
 
 
-def _change(call: StepCall, sheet: SheetFace, key: str) -> Generator[Effect, Receipt, None]:
+def _change(call: StepCall, sheet: Sheet, key: str) -> Generator[Effect, Receipt, None]:
     state = sheet.current(key)
     if state is None:
         raise RowFault("the row is no longer in the sheet", where=sheet.file)

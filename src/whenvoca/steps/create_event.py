@@ -7,6 +7,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.engine.acting.dated_changes import to_change, to_creation
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import StepCall
@@ -17,7 +18,7 @@ from whenvoca.errors import RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.dated_kinds import DatedKind, kind_of
-from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
+from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes
 
 
 def create_thing(call: StepCall) -> Acting:
@@ -31,19 +32,13 @@ def create_thing(call: StepCall) -> Acting:
     notes: list[str] = []
     event = kind.make(call, lineage.to_uid(made.number), lineage.to_mark(), notes)
     event = heed_clashes(call, event, call.text("clash") or calendar.clash, notes)
-    common: dict[str, Any] = {
-        "place": calendar.name,
-        "lineage": lineage.to_mark(),
-        "number": made.number,
-        "notes": tuple(notes),
-    }
     if isinstance(made, ExistingThing):
         event = replace(event, uid=made.stored.event.uid)
         if changed_fields(made.stored.event, event):
             _refuse_another(call, made, lineage)
-        receipt = yield _to_change(kind, made, event, common)
-        return call.stage.to_thing(calendar.name, event, receipt.address)
-    receipt = yield Effect(verb=kind.verb("create"), target=event.uid, after=shown_fields(event), event=event, **common)
+        receipt = yield _to_change(kind, made, event, calendar.name, lineage, notes)
+    else:
+        receipt = yield to_creation(event, calendar.name, made.number, notes)
     return call.stage.to_thing(calendar.name, event, receipt.address)
 
 
@@ -70,32 +65,33 @@ def _refuse_another(call: StepCall, made: ExistingThing, lineage: Lineage) -> No
         )
 
 
-def _to_change(kind: DatedKind, made: ExistingThing, event: Event, common: dict[str, Any]) -> Effect:
-    old = made.stored.event
-    changes = changed_fields(old, event)
-    if not changes:
-        return Effect(verb=kind.verb("take"), target=event.uid, after={}, stored=made.stored, event=old, **common)
+def _to_change(
+    kind: DatedKind, made: ExistingThing, event: Event, place: str, lineage: Lineage, notes: list[str]
+) -> Effect:
+    """What makes the event that is there the one that is wanted. Raises RowFault where somebody has changed it."""
+    old, mark = made.stored.event, lineage.to_mark()
+    wanted = replace(event, sequence=old.sequence + 1)
+    change = to_change(made.stored, wanted, place, event.uid, notes, lineage=mark, number=made.number)
+    if change is None:
+        return Effect(
+            verb=kind.verb("take"),
+            place=place,
+            target=event.uid,
+            after={},
+            stored=made.stored,
+            event=old,
+            lineage=mark,
+            number=made.number,
+            notes=tuple(notes),
+        )
     if not made.is_untouched:
-        said = ", ".join(changes)
+        said = ", ".join(change.after or {})
         raise RowFault(
             f'its {kind.noun} "{old.title}" stands already and was changed by another hand ({said}); it is left as it '
             "is",
             fix="change the event back, or take it away and run again",
         )
-    new = replace(event, sequence=old.sequence + 1)
-    before = {name: value for name, (value, _) in changes.items()}
-    after = {name: value for name, (_, value) in changes.items()}
-    return Effect(
-        verb=kind.verb("change"),
-        target=event.uid,
-        before=before,
-        after=after,
-        version=made.stored.version,
-        stored=made.stored,
-        event=new,
-        kept=made.stored.data.decode("utf-8", "replace"),
-        **common,
-    )
+    return change
 
 
 CREATE_EVENT = StepDefinition(

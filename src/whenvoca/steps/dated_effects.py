@@ -1,5 +1,4 @@
-"""Effects on events and tasks: created, changed, deleted, put back, or found as they were made; each read and
-undone."""
+"""Effects on events and tasks: created, changed, deleted, put back, or found as they were made."""
 
 from __future__ import annotations
 
@@ -12,6 +11,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.state import event_key, from_state, to_state
+from whenvoca.engine.acting.dated_changes import shown_fields, to_change, to_deletion
 from whenvoca.engine.acting.effect_kind import EffectKind, Inverse
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.effects import Effect, show_brief, show_changes, show_fields
@@ -49,10 +49,6 @@ def _made(effect: Effect) -> str:
 # --- undoing
 
 
-def _common(effect: Effect) -> dict[str, Any]:
-    return {"place": effect.place, "target": effect.target, "lineage": effect.lineage, "number": effect.number}
-
-
 def _found(stage: Stage, effect: Effect, left: list[str]) -> StoredEvent | None:
     """What stands of it; ``left`` hears of one that is gone."""
     stored = stage.find_event(effect.place, effect.target)
@@ -66,20 +62,13 @@ def _undo_creation(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
     stored = _found(stage, effect, left)
     if stored is None:
         return
-    content = {name: value for name, value in stored.event.content().items() if value or name in ("start", "end")}
+    content = shown_fields(stored.event)
     changed = [name for name, value in content.items() if not _is_same(value, (effect.after or {}).get(name))]
     if changed:
         title = stored.event.title
         left.append(f'{effect.place}: "{title}" was changed since ({", ".join(changed)}) and is left there')
         return
-    yield Effect(
-        verb=f"delete {effect.noun}",
-        before=content,
-        version=stored.version,
-        stored=stored,
-        kept=stored.data.decode("utf-8", "replace"),
-        **_common(effect),
-    )
+    yield to_deletion(stored, effect.place, effect.target, lineage=effect.lineage, number=effect.number)
 
 
 def _undo_deletion(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
@@ -89,37 +78,30 @@ def _undo_deletion(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
         return
     known = stage.made(effect.place, effect.lineage) if effect.lineage else None
     base = dict(known.base) if known is not None and known.base is not None else None
-    yield Effect(verb=f"put back {effect.noun}", after=effect.before, kept=effect.kept, base=base, **_common(effect))
+    yield replace(
+        effect, verb=f"put back {effect.noun}", before=None, after=effect.before, version="", notes=(), base=base
+    )
 
 
 def _undo_change(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
     stored = _found(stage, effect, left)
     if stored is None:
         return
-    new, before, after = _restored(effect, stored, stage, left)
+    new, names = _restored(effect, stored, stage, left)
     known = stage.made(effect.place, effect.lineage) if effect.lineage else None
-    if after:
-        yield Effect(
-            verb=f"change {effect.noun}",
-            before=before,
-            after=after,
-            version=stored.version,
-            stored=stored,
-            event=new,
-            kept=stored.data.decode("utf-8", "replace"),
-            base=_base_before(known.base, new, after) if known is not None and known.base is not None else None,
-            **_common(effect),
-        )
+    base = _base_before(known.base, new, names) if names and known is not None and known.base is not None else None
+    change = to_change(
+        stored, new, effect.place, effect.target, lineage=effect.lineage, number=effect.number, base=base
+    )
+    if names and change is not None:
+        yield change
 
 
-def _restored(
-    effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
-) -> tuple[Event, dict[str, Any], dict[str, Any]]:
-    """The event with the changed fields as they were; a field that was changed again since stays."""
+def _restored(effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]) -> tuple[Event, list[str]]:
+    """The event with the changed fields as they were, and which these are; one that was changed again since stays."""
     now = stored.event.content()
     given: dict[str, Any] = {}
-    before: dict[str, Any] = {}
-    after: dict[str, Any] = {}
+    names: list[str] = []
     old = _kept_event(effect, stage)
     for name, value in (effect.after or {}).items():
         if not _is_same(now[name], value):
@@ -127,14 +109,14 @@ def _restored(
             left.append(f'{effect.place}: "{stored.event.title}" was changed since, {said}; it is left so')
             continue
         attribute = _ATTRIBUTES.get(name, name)
-        was = (effect.before or {}).get(name)
         is_derived = old.occurrence != stored.event.occurrence  # an occurrence that had no VEVENT of its own
+        was = (effect.before or {}).get(name)
         given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
-        before[name], after[name] = now[name], was
+        names.append(name)
     is_whole = stored.event.occurrence is None and len(old.excluded) == len(stored.event.excluded)
     if is_whole and given.keys() & {"start", "rule"}:
         given |= {"excluded": old.excluded, "added": old.added}  # what was taken out of a series moves back with it
-    return replace(stored.event, sequence=stored.event.sequence + 1, **given), before, after
+    return replace(stored.event, sequence=stored.event.sequence + 1, **given), names
 
 
 def _kept_event(effect: Effect, stage: Stage) -> Event:

@@ -5,14 +5,15 @@ from __future__ import annotations
 from typing import Any
 
 from whenvoca.calendars.series import ended_before
+from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_deletion
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.things.event import EventThing
 from whenvoca.language.definitions import Sentence, StepDefinition
-from whenvoca.steps.changing import ALL, LATER, WHICH, retry_on_conflict, to_change, to_deletion
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
+from whenvoca.steps.occurrences import ALL, LATER, WHICH
 
 
 def delete_things(call: StepCall) -> Acting:
@@ -36,7 +37,7 @@ def _decide(call: StepCall, thing: EventThing) -> Effect | None:
         assert master is not None
         if stored.event.occurrence == master.event.start:
             return to_deletion(master, thing.place, thing.uid)
-        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, [], thing.uid)
+        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, thing.uid)
     return to_deletion(stored, thing.place, thing.key)
 
 

@@ -188,8 +188,7 @@ def _in_zone(value: Any, call: StepCall) -> datetime:
 
 
 def _named_zone(moment: datetime, zone: ZoneInfo | None = None) -> datetime:
-    """A moment as it is written: in whole seconds, and one with a bare offset in the zone that is meant, so that it has
-    a name."""
+    """A moment as it is written: in whole seconds, and one with a bare offset in the zone that is meant."""
     moment = moment.replace(microsecond=0) if moment.microsecond else moment
     return moment if isinstance(moment.tzinfo, ZoneInfo) or zone is None else moment.astimezone(zone)
 
@@ -304,11 +303,6 @@ def _colour(call: StepCall) -> str:
     if text and text not in COLOURS:
         raise RowFault(f'"{text}" is no colour name of CSS', fix="such as teal, crimson, steelblue")
     return text
-
-
-def shown_fields(event: Event) -> dict[str, Any]:
-    """The filled fields, for the journal and the history."""
-    return {name: value for name, value in event.content().items() if value or name == "start" or name == "end"}
 
 
 def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> Event:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition
-from whenvoca.language.inference import row_type
+from whenvoca.language.names import row_type
 from whenvoca.language.types import Type, list_of
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, choose, look_up
 

@@ -1,5 +1,4 @@
-"""What `answer message` does: a request in plain English done and answered, or a plain reply, in the chat that it came
-by."""
+"""What `answer message` does: a request in plain English carried out and answered, or a plain reply."""
 
 from __future__ import annotations
 

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation, to_deletion
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import StepCall
@@ -16,10 +17,9 @@ from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
-from whenvoca.steps.changing import retry_on_conflict, to_change, to_deletion
 from whenvoca.steps.dated_effects import EVENT_EFFECTS, TASK_EFFECTS
 from whenvoca.steps.dated_kinds import DatedKind, kind_of
-from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes, shown_fields
+from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes
 from whenvoca.steps.task_fields import TASK_FIELDS, check_task_fields
 from whenvoca.values.texts import show_value
 
@@ -70,17 +70,7 @@ def _make(call: StepCall, made: Missing) -> Acting:
     kind = kind_of(call)
     event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
     event = heed_clashes(call, event, call.text("clash") or call.stage.calendar(call.place).clash, notes)
-    yield Effect(
-        verb=kind.verb("create"),
-        place=call.place,
-        target=event.uid,
-        after=shown_fields(event),
-        event=event,
-        lineage=call.lineage.to_mark(),
-        number=made.number,
-        notes=tuple(notes),
-        base=to_state(event),
-    )
+    yield to_creation(event, call.place, made.number, notes, base=to_state(event))
     return call.stage.to_thing(call.place, event)
 
 
@@ -157,7 +147,7 @@ def _follow(call: StepCall, rule: str) -> Acting:
         if disputes:
             known[_DISPUTED] = list(disputes.values())
         more: dict[str, Any] = {"lineage": call.lineage.to_mark(), "number": made.number, "base": known}
-        change = to_change(made.stored, new, call.place, notes, copy.uid, **more)
+        change = to_change(made.stored, new, call.place, copy.uid, notes, **more)
         if change is None and (known != made.base or isinstance(_known(call), Missing)):
             return Effect(
                 verb=kind.verb("take"),

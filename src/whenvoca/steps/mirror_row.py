@@ -7,10 +7,10 @@ from typing import Any
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.place_protocols import SheetFace
+from whenvoca.engine.place_protocols import Sheet
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
-from whenvoca.language.inference import row_type
+from whenvoca.language.names import row_type
 from whenvoca.steps.mirror_event import IN_COPY, IN_SOURCE, LEFT_ALONE
 from whenvoca.steps.row_effects import ADD_EFFECT, CHANGE_EFFECT, DELETE_EFFECT
 from whenvoca.values.kinds import is_empty
@@ -60,7 +60,7 @@ def _act(call: StepCall) -> Acting:
 
 
 def _follow(
-    call: StepCall, sheet: SheetFace, key: str, cells: dict[str, Any], base: dict[str, Any], common: dict[str, Any]
+    call: StepCall, sheet: Sheet, key: str, cells: dict[str, Any], base: dict[str, Any], common: dict[str, Any]
 ) -> Acting:
     rule = call.text("disputed") or LEFT_ALONE
     state = sheet.current(key) or {}
@@ -91,7 +91,7 @@ def _follow(
         )
 
 
-def _take_away(call: StepCall, sheet: SheetFace, key: str, base: dict[str, Any], lineage: str) -> Acting:
+def _take_away(call: StepCall, sheet: Sheet, key: str, base: dict[str, Any], lineage: str) -> Acting:
     state = sheet.current(key)
     if state is None:
         return

@@ -1,9 +1,9 @@
-"""The step `take back "WORKFLOW" in CALENDAR`: what a workflow made between two moments goes, unless another hand
-changed it."""
+"""The step `take back "WORKFLOW" in CALENDAR`: what it made between two moments goes, unless somebody changed it."""
 
 from __future__ import annotations
 
 from whenvoca.calendars.state import from_state, to_state
+from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_deletion
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing
 from whenvoca.engine.acting.step_call import StepCall
@@ -11,7 +11,6 @@ from whenvoca.engine.effects import Effect
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Found
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
-from whenvoca.steps.changing import retry_on_conflict, to_deletion
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.find_events import check_window, window
 

@@ -7,6 +7,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from whenvoca.calendars.task import Task
+from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
@@ -14,7 +15,6 @@ from whenvoca.engine.things.task import task_type
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.types import Type, list_of
 from whenvoca.steps.change_event import change_things
-from whenvoca.steps.changing import retry_on_conflict, to_change
 from whenvoca.steps.create_event import create_thing
 from whenvoca.steps.dated_effects import TASK_EFFECTS
 from whenvoca.steps.delete_event import delete_things
@@ -31,7 +31,7 @@ def _finish(call: StepCall) -> Acting:
             if stored is None or not isinstance(stored.event, Task) or stored.event.finished is not None:
                 return None
             new = replace(stored.event, finished=call.now, sequence=stored.event.sequence + 1)
-            return to_change(stored, new, thing.place, [], thing.key)
+            return to_change(stored, new, thing.place, thing.key)
 
         yield from retry_on_conflict(decide)
     now = [

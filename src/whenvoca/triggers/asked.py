@@ -5,7 +5,7 @@ from __future__ import annotations
 from whenvoca.engine.seeing.strategy import BY_HAND
 from whenvoca.engine.things.event import event_type
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, TriggerDefinition
-from whenvoca.language.inference import row_type
+from whenvoca.language.names import row_type
 from whenvoca.language.types import ANY, Type
 
 _WHERE = FieldDefinition(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from whenvoca.engine.seeing.changes import CHANGES
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, TriggerDefinition
-from whenvoca.language.inference import row_type
+from whenvoca.language.names import row_type
 from whenvoca.language.types import ANY, Type
 
 FIELDS = FieldDefinition(

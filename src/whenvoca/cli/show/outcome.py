@@ -83,7 +83,7 @@ def _summary(outcome: Outcome, common: Common, noun: str) -> None:
 def run_to_json(each: RunResult) -> dict[str, Any]:
     """One run as JSON."""
     return {
-        "run": each.run,
+        "run": each.occurrence.run,
         "workflow": each.workflow,
         "subject": each.label,
         "outcome": each.outcome,

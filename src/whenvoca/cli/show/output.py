@@ -138,8 +138,7 @@ StyledText = str | tuple[str, str]  # a text, or one with its style
 
 
 def show_line(*pieces: StyledText, err: bool = False, wraps: bool = True) -> None:
-    """A line without rich, which takes longer to load than most commands take: coloured and wrapped on a terminal
-    only."""
+    """A line without rich, which takes longer to load than most commands: coloured and wrapped on a terminal only."""
     stream = sys.stderr if err else sys.stdout
     parts = [(each, "") if isinstance(each, str) else each for each in pieces]
     if not stream.isatty():

@@ -26,7 +26,7 @@ from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_asks, iter_steps
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import split_addresses
 from whenvoca.values.texts import show_value
@@ -37,8 +37,7 @@ class _Stopped(Exception):
 
 
 class Program:
-    """A workflow ready to run. ``columns`` are the folded names of the subject's fields, ``columns_of`` those of a
-    sheet."""
+    """A workflow ready to run. ``columns`` are the folded names of the subject's fields, ``columns_of`` a sheet's."""
 
     def __init__(
         self,
@@ -288,8 +287,7 @@ class Program:
         )
 
     def _look_up(self, step: tree.Step) -> CompiledLookUp:
-        """The `where` of a look-up, and what it asks for by `FIELD is VALUE`, so that not everything need be gone
-        through."""
+        """The `where` of a look-up, and what it asks for by `FIELD is VALUE`: a place may find that faster."""
         if not step.conditions:
             return CompiledLookUp()
         fields = TASK_FIELDS if step.definition.thing == "task" else EVENT_FIELDS
@@ -375,8 +373,7 @@ def _keyed(step: CompiledStep, context: RunContext, repetition: str) -> Performi
 
 
 def _gone(step: CompiledStep, context: RunContext, repetition: str, present: list[str]) -> list[str]:
-    """The repetitions in which a mirror made something of this subject, and whose element is not in the list any
-    more."""
+    """The repetitions in which a mirror made something of this subject, and whose element has left the list."""
     call = StepCall(step, context, repetition)
     made = [Lineage.from_mark(mark) for mark in context.stage.marks_made(call.place, call.lineage.siblings)]
     inside = f"{repetition}/" if repetition else ""

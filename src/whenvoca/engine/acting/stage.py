@@ -24,7 +24,7 @@ from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Claim, JournalEntry, MadeThing, RunRecord
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import CalendarFace, Places, Presence, RowState, SheetFace, StoredEvent
+from whenvoca.engine.place_protocols import Calendar, Places, Presence, RowState, Sheet, StoredEvent
 from whenvoca.engine.things.event import EventThing
 from whenvoca.engine.things.task import to_thing
 from whenvoca.engine.workspace.settings import Workspace
@@ -43,8 +43,7 @@ class ExistingThing(Struct, frozen=True):
 
 
 class Missing(Struct, frozen=True):
-    """Nothing stands of a lineage: the number that its next thing has, and whether another hand took the last one
-    away."""
+    """Nothing exists of a lineage: the number of its next thing, and whether somebody else deleted the last one."""
 
     number: int
     by_another: bool = False
@@ -57,17 +56,17 @@ class Stage:
         self.workspace, self.kinds = workspace, kinds
         self._places, self._ledger = places, ledger
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
-        self._dated: Mapping[str, CalendarFace] = together
+        self._dated: Mapping[str, Calendar] = together
         self._planned: dict[str, list[Event]] = {}  # by calendar: events that are about to be made
         self._has_made: dict[str, bool] = {}  # by calendar, before this group of runs
         self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
         self._sheet = lru_cache(maxsize=None)(lambda name: places.sheets[name.lower()])
 
-    def calendar(self, name: str) -> CalendarFace:
+    def calendar(self, name: str) -> Calendar:
         """The calendar of that name."""
         return self._calendar(name)
 
-    def sheet(self, name: str) -> SheetFace:
+    def sheet(self, name: str) -> Sheet:
         """The sheet of that name."""
         return self._sheet(name)
 

@@ -14,7 +14,7 @@ from whenvoca.engine.lineage import Lineage
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.evaluation import Thing
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 
 
 class StepCall(StepFields):
@@ -97,8 +97,7 @@ class StepCall(StepFields):
         return Lineage(root, about.workflow, context, step, f"{self.repetition} {what}").to_uid(1)
 
     def follows(self, word: str) -> tuple[str, str, str] | None:
-        """The event whose start or end the field names, as (calendar, key, field): what is set until then follows
-        it."""
+        """The event whose start or end the field names, as (calendar, key, field); what is set until then follows."""
         node = next((line.value for line in self._step.tree.fields if line.word == word), None)
         if not isinstance(node, tree.Field) or node.word not in ("start", "end") or not isinstance(node.of, tree.Name):
             return None

@@ -16,8 +16,7 @@ from whenvoca.values.zones import load_zone
 
 
 class StepFields:
-    """What stands below a step and in its sentence, evaluated for one run. A value that cannot be read raises
-    RowFault."""
+    """What is written below a step and in its sentence, for one run. A value that cannot be read raises RowFault."""
 
     def __init__(self, step: CompiledStep, scope: Scope) -> None:
         self._step = step

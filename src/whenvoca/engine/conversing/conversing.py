@@ -1,5 +1,4 @@
-"""A conversation: what a text asks for is decided here, with what was said before; who asked carries it out and
-answers."""
+"""A conversation: what a text asks for is decided here, with what was said before; the caller carries it out."""
 
 from __future__ import annotations
 
@@ -14,6 +13,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.series import ended_before, moved_series, rest_of, shifted_rule
 from whenvoca.calendars.state import event_key
+from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation, to_deletion
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.conversing.memory import (
     Memory,
@@ -28,7 +28,7 @@ from whenvoca.engine.ledger.codec import encode
 from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import MovedOn, StoredEvent
+from whenvoca.engine.place_protocols import StoredEvent
 from whenvoca.errors import RequestFault, RowFault
 from whenvoca.speech.context import IS_PAST
 from whenvoca.speech.reading import understand
@@ -40,7 +40,6 @@ from whenvoca.values.zones import told_apart
 ASKED_BEFORE = ("several", "series")  # which requests need a yes unless something else is said
 ASKABLE = ("several", "series", "deletions", "changes", "creations")
 _AROUND_A_CALENDAR = ("in", "into", "to", "the", "calendar", "please", "use")
-_ATTEMPTS = 3
 _MOST_LISTED = 12  # events of an answer that may be spoken of as the first, the second one
 
 
@@ -58,8 +57,7 @@ class Manner(Struct, frozen=True, kw_only=True):
 
 
 class Deed(Struct):
-    """What is to be done about a text: the request to be carried out, or runs to be undone, or nothing but the
-    reply."""
+    """What is to be done about a text: a request to carry out, runs to undo, or nothing but the reply."""
 
     request: Request
     reply: str
@@ -83,8 +81,7 @@ class Deed(Struct):
 
 
 class Conversation:
-    """One person's conversation in one room (or with us alone). ``identity`` gives the lineage of the n-th thing it
-    makes."""
+    """One person's conversation in one room, or with us alone. ``identity`` gives the lineage of its n-th thing."""
 
     def __init__(
         self,
@@ -214,8 +211,7 @@ class Conversation:
         return self._manner.approver if is_asked else ""
 
     def ask_another(self, deed: Deed, approver: Person, now: datetime) -> str:
-        """Puts the question of a deed to another person, in their own conversation with us; answers what they are
-        told."""
+        """Puts the question to another person, in their own conversation with us; answers what they are told."""
         memory = Memory(pending=deed.request, asker=(self.who, self.room))
         self._stage.keep(f"talk {approver.name.lower()} ", memory.to_text(now))
         return f"{self.who} asks: {deed.request.question}"
@@ -253,21 +249,10 @@ class Conversation:
     def effects(self, request: Request) -> Generator[Effect, Receipt, None]:
         """The effects of a request; each is decided anew, three times at most, while its event moves on meanwhile."""
         for decide in self.deciders(request):
-            for attempt in range(_ATTEMPTS):
-                effect = decide()
-                if effect is None:
-                    break
-                try:
-                    yield effect
-                except MovedOn:
-                    if attempt == _ATTEMPTS - 1:
-                        raise
-                else:
-                    break
+            yield from retry_on_conflict(decide)
 
     def deciders(self, request: Request) -> Iterator[Callable[[], Effect | None]]:
-        """What gives the effect of each event that the request is about, as it stands now; None where it is so
-        already."""
+        """What gives the effect on each event of the request, as it is now; None where it is so already."""
         if request.intent == "create":
             for n, wish in enumerate(request.events):
                 yield lambda n=n, wish=wish: self._to_creation(request, wish, n)  # type: ignore[misc]
@@ -304,26 +289,15 @@ class Conversation:
             sequence=0,
             rule=shifted_rule(rest, changed, rest.rule),
         )
-        said = f'the later part of "{master.event.title}"'
-        return Effect(
-            verb="create event",
-            place=target.calendar,
-            target=new.uid,
-            after=_shown(new),
-            event=new,
-            lineage=new.origin,
-            number=1,
-            notes=(said,),
-        )
+        return to_creation(new, target.calendar, 1, [f'the later part of "{master.event.title}"'])
 
     def _to_ending(self, target: Target) -> Effect | None:
         """The series without this occurrence and those after it."""
         master = self._master(target)
         if master is None:
             return None
-        return self._to_change(
-            target, master, ended_before(master.event, target.event, master.others), target.event.uid
-        )
+        ended = ended_before(master.event, target.event, master.others)
+        return to_change(master, ended, target.calendar, target.event.uid)
 
     def _to_effect(self, request: Request, target: Target) -> Effect | None:
         is_whole = request.scope != "this" and (target.event.rule or target.event.occurrence is not None)
@@ -334,39 +308,12 @@ class Conversation:
         if request.intent == "delete":
             if request.scope == "following" and self._has_earlier(target):
                 return self._to_ending(target)
-            kept = stored.data.decode("utf-8", "replace")
-            return Effect(
-                verb="delete event",
-                place=target.calendar,
-                target=key,
-                before=_shown(stored.event),
-                version=stored.version,
-                stored=stored,
-                kept=kept,
-            )
+            return to_deletion(stored, target.calendar, key)
         if is_whole and target.event.occurrence is not None:
             new = moved_series(stored.event, target.event, self._changed(target.event, request.changes), stored.others)
         else:
             new = self._changed(stored.event, request.changes)
-        return self._to_change(target, stored, new, key)
-
-    def _to_change(self, target: Target, stored: StoredEvent, new: Event, key: str) -> Effect | None:
-        old, fresh = stored.event.content(), new.content()
-        names = [name for name in old if old[name] != fresh[name]]
-        if not names:
-            return None
-        before, after = ({name: each[name] for name in names} for each in (old, fresh))
-        return Effect(
-            verb="change event",
-            place=target.calendar,
-            target=key,
-            before=before,
-            after=after,
-            version=stored.version,
-            stored=stored,
-            event=new,
-            kept=stored.data.decode("utf-8", "replace"),
-        )
+        return to_change(stored, new, target.calendar, key)
 
     def _home_name(self, request: Request) -> str:
         return self._stage.calendar(request.home or self._manner.home).name
@@ -376,16 +323,7 @@ class Conversation:
         return request.targets[0].calendar if request.targets else self._home_name(request)
 
     def _to_creation(self, request: Request, wish: Wish, number: int) -> Effect:
-        event = self._creation(wish, number)
-        return Effect(
-            verb="create event",
-            place=self._home_name(request),
-            target=event.uid,
-            after=_shown(event),
-            event=event,
-            lineage=event.origin,
-            number=1,
-        )
+        return to_creation(self._creation(wish, number), self._home_name(request), 1)
 
     def _creation(self, wish: Wish, number: int) -> Event:
         assert wish.start is not None
@@ -452,7 +390,3 @@ def deed_from_text(text: str, around: Surroundings) -> Deed:
     request = request_from_state(state["request"], around)
     who, room = state["asker"]
     return Deed(request, state["reply"], state["is_done"], list(state["undoes"]), state["failed"], (who, room))
-
-
-def _shown(event: Event) -> dict[str, Any]:
-    return {name: value for name, value in event.content().items() if value or name in ("start", "end")}

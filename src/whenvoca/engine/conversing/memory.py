@@ -1,5 +1,4 @@
-"""What a conversation remembers, as the ledger keeps it: keys of events, never copies; and what a text is read
-among."""
+"""What a conversation remembers (keys of events, never copies), and what a text is read among."""
 
 from __future__ import annotations
 
@@ -16,7 +15,7 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, original_start, split_key
 from whenvoca.engine.ledger.codec import encode
-from whenvoca.engine.place_protocols import CalendarFace
+from whenvoca.engine.place_protocols import Calendar
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.speech.request import Request, Surroundings, Target, Wish
 from whenvoca.values.kinds import from_plain
@@ -47,9 +46,8 @@ class Memory(Struct):
         )
 
 
-def agenda_of(calendar: Callable[[str], CalendarFace], names: Sequence[str], *, hides: bool = False) -> list[Target]:
-    """All events of these calendars, series once; ``hides``: nothing but the times of private ones, since others read
-    it."""
+def agenda_of(calendar: Callable[[str], Calendar], names: Sequence[str], *, hides: bool = False) -> list[Target]:
+    """All events of these calendars, series once; ``hides``: of private ones only the times, since others read it."""
     faces = [calendar(name) for name in names]
     found = [(face.name, event) for face in faces for event in face.all_events()]
     return [Target(name, _hidden(event) if hides and event.private else event) for name, event in found]
@@ -69,8 +67,7 @@ def surroundings(
 
 
 def contacts_of(agenda: Sequence[Target]) -> dict[str, str]:
-    """The addresses of those who are named as attendees in the calendars, by their names, and by first names that only
-    one has."""
+    """Attendees' addresses in the calendars, by their names, and by first names that only one has."""
     by_name: dict[str, set[str]] = {}
     for target in agenda:
         for each in target.event.attendees:

@@ -83,8 +83,7 @@ class Talk:
         return Answered(deed.request, deed.reply + (f" Left: {said}" if said else ""), outcome.effects)
 
     def _settle_cut_short(self) -> None:
-        """Ends requests that a stop of the program cut short: what stands at its place as it was meant is noted as
-        done."""
+        """Ends requests that a stop of the program cut short: what is at its place as it was meant counts as done."""
         ledger = self._stage.ledger
         for record in ledger.runs(workflow=WORKFLOW, limit=20):
             if record.outcome != "begun":

@@ -100,11 +100,3 @@ def decode_state(text: str | dict[str, Any]) -> RowState:
     if not isinstance(text, str) or "{" in text[1:]:
         return {name: from_plain(value) if isinstance(value, dict | list) else value for name, value in state.items()}
     return state
-
-
-def with_run(occurrence: Occurrence, run: int) -> Occurrence:
-    """The occurrence with its run."""
-    o = occurrence
-    return Occurrence(
-        o.workflow, o.place, o.subject, o.sequence, o.at, o.happened, o.chain, o.number, o.state, run, o.label, o.tries
-    )

@@ -1,5 +1,4 @@
-"""The file of the SQLite ledger (WAL, synchronous=FULL): opened, brought up to date, copied; a commit is on the disk
-when it returns."""
+"""The file of the SQLite ledger (WAL, synchronous=FULL): a commit is on the disk when it returns."""
 
 from __future__ import annotations
 
@@ -10,6 +9,7 @@ from pathlib import Path
 from typing import Any, Self
 
 from whenvoca.engine.ledger.codec import copy_still
+from whenvoca.engine.ledger.protocol import Transactions
 from whenvoca.engine.ledger.schema import STEPS, TABLES, VERSION
 from whenvoca.errors import PlaceTrouble, SettingsFault
 
@@ -28,7 +28,7 @@ def upsert(table: str, key: Sequence[str], values: Sequence[str]) -> str:
 _KEEP_META = upsert("meta", ("name",), ("value",))
 
 
-class SqliteFile:
+class SqliteFile(Transactions):
     """A ledger's file. Raises SettingsFault for one of a newer version, PlaceTrouble where it cannot be kept."""
 
     def __init__(self, path: Path) -> None:
@@ -92,7 +92,6 @@ class SqliteFile:
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
-        """Everything inside is committed together, or not at all."""
         if self._db.in_transaction:
             yield
             return
@@ -106,15 +105,12 @@ class SqliteFile:
                     self._db.execute("ROLLBACK")
 
     def close(self) -> None:
-        """Closes the file."""
         self._db.close()
 
     def meta(self, name: str) -> str:
-        """A remembered word, empty if there is none."""
         return str(self._one("SELECT value FROM meta WHERE name=?", (name,)) or "")
 
     def set_meta(self, name: str, value: str) -> None:
-        """Remembers a word."""
         with self._telling():
             self._db.execute(_KEEP_META, (name, value))
 

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.ledger.codec import EFFECT_COLUMNS, decode_state, encode, to_effect
 from whenvoca.engine.ledger.connection import SqliteFile, upsert
+from whenvoca.engine.ledger.protocol import EffectBook
 from whenvoca.engine.ledger.records import Journal, JournalEntry, MadeThing
 from whenvoca.engine.place_protocols import Found, SaveIntent
 
@@ -17,15 +18,13 @@ _KEEP_THING = upsert("things", ("place", "lineage", "thing"), ("uid", "version",
 _KEEP_READ = upsert("reads", ("run", "step", "ordinal"), ("found",))
 
 
-class SqliteEffects(SqliteFile):
+class SqliteEffects(SqliteFile, EffectBook):
     """These tables of the SQLite ledger."""
 
     def next_effect(self) -> int:
-        """The first free effect number."""
         return int(self._one("SELECT coalesce(max(number),0)+1 FROM effects", ()))
 
     def commit(self, journal: Journal) -> None:
-        """Writes one round of a group in one transaction."""
         with self.transaction():
             self._db.executemany(
                 _KEEP_INTENT,
@@ -104,11 +103,9 @@ class SqliteEffects(SqliteFile):
         return found
 
     def effects_done(self, run: int) -> list[JournalEntry]:
-        """What a run did, with receipts, in order."""
         return [entry for entry in self.journal_of(run) if entry.receipt is not None]
 
     def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
-        """Effects by number, each with its run."""
         found = {}
         for number in numbers:
             row = self._db.execute(f"SELECT {EFFECT_COLUMNS}, run FROM effects WHERE number=?", (number,)).fetchone()
@@ -117,7 +114,6 @@ class SqliteEffects(SqliteFile):
         return found
 
     def reads_of(self, run: int) -> dict[tuple[str, int], list[Found]]:
-        """What the look-ups of a run found."""
         rows = self._db.execute("SELECT step, ordinal, found FROM reads WHERE run=?", (run,))
         return {
             (step, ordinal): [Found(place, key, decode_state(state)) for place, key, state in json.loads(found)]
@@ -125,7 +121,6 @@ class SqliteEffects(SqliteFile):
         }
 
     def verbs_since(self, workflow: str, since: str) -> dict[str, int]:
-        """How many effects of each verb a workflow's runs have had since then."""
         rows = self._db.execute(
             "SELECT e.verb, count(*) FROM runs r JOIN effects e ON e.run=r.number WHERE r.workflow=? AND r.started>=? "
             "AND r.kind='run' AND e.state='done' GROUP BY e.verb",
@@ -134,11 +129,9 @@ class SqliteEffects(SqliteFile):
         return dict(rows.fetchall())
 
     def has_made(self, place: str) -> bool:
-        """Whether we know of anything that was made at a place."""
         return self._one("SELECT 1 FROM things WHERE place=? LIMIT 1", (place,)) is not None
 
     def made(self, place: str, lineage: str) -> MadeThing | None:
-        """The newest thing of a lineage that we know of."""
         row = self._db.execute(
             "SELECT uid, thing, version, base FROM things WHERE place=? AND lineage=? ORDER BY thing DESC LIMIT 1",
             (place, lineage),
@@ -146,7 +139,6 @@ class SqliteEffects(SqliteFile):
         return MadeThing(row[0], row[1], row[2], row[3] and decode_state(row[3])) if row else None
 
     def was_lost_since_made(self, place: str, subject: str, lineage: str) -> bool:
-        """Whether a subject went after the newest thing of that lineage was made of it."""
         made = self._one(
             "SELECT max(c.sequence) FROM effects e JOIN runs r ON r.number=e.run JOIN occurrences c ON "
             "c.number=r.occurrence "
@@ -157,11 +149,9 @@ class SqliteEffects(SqliteFile):
         return made is not None and self._one(went, (place, subject, made)) is not None
 
     def mark_of(self, place: str, uid: str) -> str:
-        """The lineage of the thing of that UID as the ledger knows it, empty if it does not."""
         return str(self._one("SELECT lineage FROM things WHERE place=? AND uid=? LIMIT 1", (place, uid)) or "")
 
     def marks_made(self, place: str, prefix: str) -> dict[str, str]:
-        """The lineages that begin so of which we know a thing, each with the newest thing's UID."""
         rows = self._db.execute(
             "SELECT lineage, uid FROM things WHERE place=? AND lineage>=? AND lineage<? ORDER BY thing",
             (place, prefix, prefix + "\uffff"),
@@ -169,19 +159,16 @@ class SqliteEffects(SqliteFile):
         return dict(rows.fetchall())
 
     def begin_save(self, intent: SaveIntent, effects: Sequence[int]) -> int:
-        """Commits that a file is about to be replaced."""
         return self._add(
             "INSERT INTO saves (file,before,after,effects,state) VALUES (?,?,?,?,'intent') RETURNING number",
             (intent.file, intent.before, intent.after, encode(list(effects))),
         )
 
     def end_save(self, number: int, state: str) -> None:
-        """Notes what became of a save."""
         with self._telling():
             self._db.execute("UPDATE saves SET state=?, effects='[]' WHERE number=?", (state, number))
 
     def open_saves(self) -> list[tuple[int, SaveIntent, list[int]]]:
-        """Saves whose end was never noted."""
         rows = self._db.execute(
             "SELECT number, file, before, after, effects FROM saves WHERE state='intent' ORDER BY number"
         )

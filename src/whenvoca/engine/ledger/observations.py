@@ -11,8 +11,10 @@ import msgspec
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.state import from_state
 from whenvoca.engine.ledger.codec import decode_state, encode
-from whenvoca.engine.ledger.connection import SqliteFile, upsert
+from whenvoca.engine.ledger.connection import upsert
+from whenvoca.engine.ledger.protocol import ObservationLog
 from whenvoca.engine.ledger.records import CurrentStates, Observation, ReadPosition, StateChange
+from whenvoca.engine.ledger.renaming import SqliteRenaming
 from whenvoca.engine.place_protocols import Resource, RowState
 from whenvoca.engine.row_hashes import HashBlock, RowHashes
 
@@ -87,35 +89,29 @@ class StoredStates(CurrentStates):
         return text is not None and (text == encode(state) or decode_state(text) == state)
 
 
-class SqliteObservations(SqliteFile):
+class SqliteObservations(SqliteRenaming, ObservationLog):
     """These tables of the SQLite ledger."""
 
     def cursor(self, place: str) -> str:
-        """Up to where a place was observed."""
         return str(self._one("SELECT value FROM cursors WHERE place=?", (place,)) or "")
 
     def standing(self, place: str, subjects: Sequence[str] | None = None) -> StoredStates:
-        """The subjects of a place as last observed: all, or these."""
         return StoredStates(self._db, place, subjects)
 
     def standing_of_uid(self, place: str, uid: str) -> dict[str, RowState]:
-        """The observed components of a UID."""
         rows = self._db.execute(f"{_STANDING} AND s.subject>=? AND s.subject<?", (place, uid, f"{uid} @~"))
         mine = f"{uid} @ "
         return {subject: decode_state(state) for subject, state in rows if subject == uid or subject.startswith(mine)}
 
     def master_of(self, place: str, uid: str) -> Event | None:
-        """The master of a UID as last observed."""
         state = self.standing(place, [uid]).get(uid)
         return from_state(state) if state else None
 
     def resources(self, place: str) -> dict[str, Resource]:
-        """The pieces of a calendar as last looked at."""
         rows = self._db.execute("SELECT name, uid, version, stamp FROM resources WHERE place=?", (place,))
         return {name: Resource(uid, version, stamp) for name, uid, version, stamp in rows}
 
     def keep_resources(self, place: str, fresh: Mapping[str, Resource], gone: Sequence[str] = ()) -> None:
-        """Remembers pieces, and forgets those that are gone."""
         with self.transaction():
             self._db.executemany(
                 _KEEP_RESOURCE, ((place, name, each.uid, each.version, each.stamp) for name, each in fresh.items())
@@ -123,7 +119,6 @@ class SqliteObservations(SqliteFile):
             self._db.executemany("DELETE FROM resources WHERE place=? AND name=?", ((place, name) for name in gone))
 
     def standing_sequences(self, place: str) -> Iterator[tuple[str, int]]:
-        """All subjects that stand, in the order they were seen, with the number of the observation."""
         rows = self._db.execute("SELECT subject, sequence FROM standing WHERE place=? ORDER BY sequence", (place,))
         yield from rows.fetchall()
 
@@ -176,7 +171,6 @@ class SqliteObservations(SqliteFile):
         return count
 
     def prints(self, place: str) -> RowHashes:
-        """The prints that were last recorded, of the subjects that still stand as they stood then."""
         kept = self._db.execute("SELECT sequence, packed FROM prints WHERE place=?", (place,)).fetchone()
         if kept is None:
             return RowHashes()
@@ -199,36 +193,30 @@ class SqliteObservations(SqliteFile):
         return {subject: row[0] for subject, row in found.items() if row is not None}
 
     def forget(self, place: str) -> None:
-        """Forgets what was seen of a place, and how far workflows have looked at it: only on a copy, to rehearse."""
         with self.transaction():
             for table in ("standing", "cursors", "prints", "readers", "observations", "occurrences"):
                 self._db.execute(f"DELETE FROM {table} WHERE lower(place)=lower(?)", (place,))
 
     def last_sequence(self, place: str) -> int:
-        """The number of the newest observation of a place."""
         return int(self._one("SELECT coalesce(max(sequence),0) FROM observations WHERE place=?", (place,)))
 
     def reader(self, workflow: str, place: str) -> ReadPosition | None:
-        """Up to which observation a workflow has looked."""
         found = self._db.execute(
             "SELECT sequence, signature FROM readers WHERE workflow=? AND place=?", (workflow, place)
         ).fetchone()
         return ReadPosition(*found) if found else None
 
     def readers(self) -> dict[str, set[str]]:
-        """The places that each workflow has looked at."""
         found: dict[str, set[str]] = {}
         for workflow, place in self._db.execute("SELECT workflow, place FROM readers"):
             found.setdefault(workflow, set()).add(place)
         return found
 
     def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:
-        """Remembers up to which observation a workflow has looked."""
         with self._telling():
             self._db.execute(_KEEP_READER, (workflow, place, sequence, signature))
 
     def observations(self, place: str, after: int, but_by: str = "") -> Iterator[Observation]:
-        """The observations of a place after a number, in order, those left out that one workflow or an undo made."""
         yield from self._observations(
             "o.place=? AND o.sequence>? AND (r.workflow IS NULL OR r.workflow<>?) AND (r.kind IS NULL OR "
             "r.kind<>'undo')",
@@ -236,7 +224,6 @@ class SqliteObservations(SqliteFile):
         )
 
     def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:
-        """Observations by number."""
         found: dict[int, Observation] = {}
         for begin in range(0, len(sequences), 500):
             part = sequences[begin : begin + 500]
@@ -263,7 +250,6 @@ class SqliteObservations(SqliteFile):
             )
 
     def forget_messages(self, place: str, before: str) -> None:
-        """Forgets what was heard before then: both the messages and that they stand."""
         with self.transaction():
             newest = self._one("SELECT max(sequence) FROM observations", ())  # stays, so that numbers go on from it
             old = "FROM observations WHERE place=? AND seen_at<? AND sequence<?"

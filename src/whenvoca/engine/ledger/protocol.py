@@ -108,8 +108,7 @@ class ObservationLog(Transactions, Protocol):
         """Observations by number."""
 
     def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
-        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from
-        these."""
+        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow."""
 
 
 class RunBook(Transactions, Protocol):
@@ -269,8 +268,7 @@ class Schedule(Transactions, Protocol):
         """Records occurrences that come too late to run, each with a run that says so; answers those that are new."""
 
     def restart_times(self, workflow: str, at: str) -> None:
-        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a
-        period."""
+        """Lets a workflow look for moments from then on, as if for the first time: only on a copy, to play a period."""
 
     def forget_time(self) -> None:
         """Forgets moments that were played: nothing of that time is late, or claimed."""
@@ -324,7 +322,7 @@ class Schedule(Transactions, Protocol):
         """Forgets all: the process that would have done them is gone."""
 
 
-class Ledger(ObservationLog, RunBook, EffectBook, Schedule, Protocol):
+class Ledger(ObservationLog, EffectBook, RunBook, Schedule, Protocol):
     """The whole record. Every method outside ``transaction`` is one of its own."""
 
     def copy(self) -> Ledger:

@@ -1,5 +1,4 @@
-"""Subjects that are called otherwise from now on, everywhere in the SQLite ledger: nothing that is known of them is
-lost."""
+"""Subjects that are called otherwise from now on: nothing that the SQLite ledger knows of them is lost."""
 
 from __future__ import annotations
 
@@ -17,8 +16,7 @@ class SqliteRenaming(SqliteFile):
     """The renaming, over all tables that name subjects."""
 
     def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
-        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow from
-        these."""
+        """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow."""
         if not names:
             return
         with self.transaction():

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from msgspec.structs import replace
+
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.ledger.codec import OCCURRENCE_COLUMNS, to_occurrence, with_run
+from whenvoca.engine.ledger.codec import OCCURRENCE_COLUMNS, to_occurrence
 from whenvoca.engine.ledger.effect_store import SqliteEffects
+from whenvoca.engine.ledger.protocol import RunBook
 from whenvoca.engine.ledger.records import Occurrence, RunRecord
 
 _EVERY = 2**63 - 1  # beyond every number of a run
@@ -16,11 +19,10 @@ _RUN = (
 )
 
 
-class SqliteRuns(SqliteEffects):
+class SqliteRuns(SqliteEffects, RunBook):
     """These tables of the SQLite ledger."""
 
     def add_occurrences(self, occurrences: Iterable[Occurrence], *, once: bool = True, revive: bool = False) -> int:
-        """Records occurrences; ``once``: of subjects that have none waiting; ``revive``: known ones wait again."""
         again = "state='waiting', run=0, tries=0, happened=excluded.happened, at=excluded.at"
         known = f"DO UPDATE SET {again}" if revive else "DO NOTHING"
         waiting = "SELECT 1 FROM occurrences WHERE workflow=? AND place=? AND subject=? AND state='waiting'"
@@ -50,7 +52,6 @@ class SqliteRuns(SqliteEffects):
             return added.rowcount if added.rowcount > 0 else 0  # -1 where there were none
 
     def waiting(self, workflow: str, limit: int, after: int = 0) -> list[Occurrence]:
-        """Occurrences that are not dealt with, oldest first."""
         rows = self._db.execute(
             f"SELECT {OCCURRENCE_COLUMNS} FROM occurrences WHERE workflow=? AND state='waiting' AND number>? "
             "ORDER BY number LIMIT ?",
@@ -59,54 +60,44 @@ class SqliteRuns(SqliteEffects):
         return [to_occurrence(row) for row in rows]
 
     def occurrence(self, number: int) -> Occurrence | None:
-        """An occurrence by its number."""
         row = self._db.execute(f"SELECT {OCCURRENCE_COLUMNS} FROM occurrences WHERE number=?", (number,)).fetchone()
         return to_occurrence(row) if row else None
 
     def newest(self, workflow: str, place: str, subject: str) -> int:
-        """The number of the newest occurrence of a subject."""
         newest = "SELECT max(number) FROM occurrences WHERE workflow=? AND place=? AND subject=?"
         return int(self._one(newest, (workflow, place, subject)) or 0)
 
     def wake(self, number: int) -> None:
-        """Makes an occurrence that has ended wait again, with a run of its own."""
         with self._telling():
             self._db.execute(
                 "UPDATE occurrences SET state='waiting', run=0, tries=0 WHERE number=? AND state!='waiting'", (number,)
             )
 
     def has_unfinished(self) -> bool:
-        """Whether runs were begun and not ended, as after a crash."""
         return self._one("SELECT 1 FROM occurrences WHERE state='waiting' AND run!=0 LIMIT 1", ()) is not None
 
     def count_waiting(self, workflow: str) -> int:
-        """How many occurrences are not dealt with."""
         return int(self._one("SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting'", (workflow,)))
 
     def count_orphaned(self, workflow: str, happened: str = "orphaned") -> int:
-        """How many waiting occurrences are of things that a mirror made of subjects it does not know, or lost ones."""
         waiting = "SELECT count(*) FROM occurrences WHERE workflow=? AND state='waiting' AND happened=?"
         return int(self._one(waiting, (workflow, happened)))
 
     def newest_number(self) -> int:
-        """The number of the newest occurrence."""
         return int(self._one("SELECT coalesce(max(number),0) FROM occurrences", ()))
 
     def drop(self, occurrence: Occurrence, reason: str) -> None:
-        """Ends an occurrence whose subject is gone or left the set; a run that was begun is told as dropped."""
         with self.transaction():
             self._db.execute("UPDATE occurrences SET state='dropped' WHERE number=?", (occurrence.number,))
             if occurrence.run:
                 self._db.execute("UPDATE runs SET outcome='dropped', reason=? WHERE number=?", (reason, occurrence.run))
 
     def hold(self, occurrence: Occurrence, reason: str, tries: int = 0) -> None:
-        """Notes why a begun run cannot go on now; it stays waiting."""
         with self.transaction():
             self._db.execute("UPDATE runs SET outcome='waiting', reason=? WHERE number=?", (reason, occurrence.run))
             self._db.execute("UPDATE occurrences SET tries=? WHERE number=?", (tries, occurrence.number))
 
     def begin_runs(self, occurrences: Sequence[Occurrence], at: str) -> list[Occurrence]:
-        """Gives each a run, the one it had if it was begun before."""
         with self.transaction():
             number = self._one("SELECT coalesce(max(number),0) FROM runs", ())
             begun, fresh = [], []
@@ -116,7 +107,7 @@ class SqliteRuns(SqliteEffects):
                     continue
                 number += 1
                 fresh.append((number, each.number, each.workflow, each.place, each.subject, each.label, at, "begun"))
-                begun.append(with_run(each, number))
+                begun.append(replace(each, run=number))
             self._db.executemany(
                 "INSERT INTO runs (number,occurrence,workflow,place,subject,label,started,outcome) VALUES "
                 "(?,?,?,?,?,?,?,?)",
@@ -126,12 +117,10 @@ class SqliteRuns(SqliteEffects):
         return begun
 
     def last_run_of(self, occurrence: Occurrence) -> int:
-        """The newest run of an occurrence that read something, its own before that."""
         found = "SELECT coalesce(max(number),0) FROM runs WHERE occurrence=? AND number IN (SELECT run FROM reads)"
         return int(self._one(found, (occurrence.number,)))
 
     def begin_undo(self, record: RunRecord, at: str) -> int:
-        """Begins the run that takes back another one."""
         return self._add(
             "INSERT INTO runs (occurrence,workflow,place,subject,label,started,outcome,kind,undoes) "
             "VALUES (?,?,?,?,?,?,'begun','undo',?) RETURNING number",
@@ -139,14 +128,12 @@ class SqliteRuns(SqliteEffects):
         )
 
     def end_undo(self, number: int, record: RunRecord, outcome: str, reason: str) -> None:
-        """Ends it: the run is marked as undone, and its subject held until a person changes it."""
         with self.transaction():
             self._db.execute("UPDATE runs SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
             if outcome == "done":
                 self.note_undone(number, record)
 
     def note_undone(self, number: int, record: RunRecord) -> None:
-        """Marks a run as undone by another one."""
         with self.transaction():
             self._db.execute("UPDATE runs SET undone=? WHERE number=?", (number, record.number))
             self._db.execute("UPDATE runs SET undone=NULL WHERE number=? AND ?='undo'", (record.undoes, record.kind))
@@ -156,7 +143,6 @@ class SqliteRuns(SqliteEffects):
     def begin_manual_run(
         self, workflow: str, place: str, person: str, at: str, kind: str = "presence", label: str = ""
     ) -> int:
-        """Begins a run that no occurrence sets off."""
         return self._add(
             "INSERT INTO runs (occurrence,workflow,place,subject,label,started,outcome,kind) "
             "VALUES (0,?,?,?,?,?,'begun',?) RETURNING number",
@@ -164,23 +150,19 @@ class SqliteRuns(SqliteEffects):
         )
 
     def end_manual_run(self, number: int, outcome: str, reason: str) -> None:
-        """Ends it."""
         with self._telling():
             self._db.execute("UPDATE runs SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
 
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
-        """Subjects whose newest ended run failed or was undone, each with the row effects that stand of it."""
         return {
             subject: [] if undone else self._writes_since_success(workflow, subject)
             for subject, undone in self._unwell(workflow)
         }
 
     def failed_writes_before(self, record: RunRecord) -> list[Effect]:
-        """The row effects that stood of failed runs about its subject when the run began."""
         return self._writes_since_success(record.workflow, record.subject, record.number)
 
     def count_unanswered(self, workflow: str) -> int:
-        """How many subjects' newest ended run failed, and was not taken back."""
         return sum(undone is None for _, undone in self._unwell(workflow))
 
     def _unwell(self, workflow: str) -> list[tuple[str, int | None]]:
@@ -217,7 +199,6 @@ class SqliteRuns(SqliteEffects):
         numbers: Sequence[int] | None = None,
         subject: str = "",
     ) -> list[RunRecord]:
-        """The history, newest first."""
         where: list[str] = ["1"]
         values: list[Any] = []
         for column, value in (("workflow=?", workflow), ("subject=?", subject), ("started>=?", since)):
@@ -237,7 +218,6 @@ class SqliteRuns(SqliteEffects):
         return [RunRecord(*row, effects=tuple(e.effect for e in self.journal_of(row[0]))) for row in rows]  # type: ignore[misc]
 
     def runs_set_off(self, run: int) -> list[int]:
-        """The runs that what a run wrote has set off, newest first."""
         rows = self._db.execute(
             "SELECT r.number FROM observations o JOIN occurrences c ON c.sequence=o.sequence AND c.place=o.place JOIN "
             "runs r ON r.occurrence=c.number WHERE o.cause=? AND r.kind='run' AND r.number!=? ORDER BY r.number DESC",

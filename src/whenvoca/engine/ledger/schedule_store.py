@@ -1,5 +1,4 @@
-"""What the ledger keeps of time: how far triggers have looked, when the next start is, claims on presence, pauses,
-jobs."""
+"""What the ledger keeps of time: how far triggers have looked, next starts, claims on presence, pauses, jobs."""
 
 from __future__ import annotations
 
@@ -8,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from whenvoca.engine.ledger.connection import SqliteFile, upsert
+from whenvoca.engine.ledger.protocol import Schedule
 from whenvoca.engine.ledger.records import Claim, Job, Occurrence
 
 _CLAIM = "number, place, person, run, workflow, shown, until, event_place, event_key, event_field"
@@ -15,18 +15,16 @@ _KEEP_START = upsert("starts", ("workflow", "place", "uid"), ("due",))
 _KEEP_PRESENCE = upsert("presences", ("place", "person"), ("before", "shown"))
 
 
-class SqliteSchedule(SqliteFile):
+class SqliteSchedule(SqliteFile, Schedule):
     """These tables of the SQLite ledger."""
 
     # --- how far triggers by time have looked
 
     def high_water(self, workflow: str, place: str) -> str | None:
-        """Up to which moment a workflow has looked for starts at a place, or at the clock; None if never."""
         row = self._db.execute("SELECT at FROM marks WHERE workflow=? AND place=?", (workflow, place)).fetchone()
         return row[0] if row else None
 
     def set_high_water(self, workflow: str, place: str, at: str) -> None:
-        """Moves it on; it never goes back."""
         with self.transaction():
             self._db.execute(
                 "INSERT INTO marks (workflow,place,at) VALUES (?,?,?) ON CONFLICT (workflow,place) DO UPDATE "
@@ -35,14 +33,12 @@ class SqliteSchedule(SqliteFile):
             )
 
     def due_starts(self, workflow: str, place: str, now: str) -> list[str]:
-        """The UIDs of events whose next moment has come."""
         rows = self._db.execute(
             "SELECT uid FROM starts WHERE workflow=? AND place=? AND due<=?", (workflow, place, now)
         )
         return [uid for (uid,) in rows]
 
     def keep_starts(self, workflow: str, place: str, nexts: Mapping[str, str]) -> None:
-        """The next moment of each of these UIDs; empty: there is none."""
         with self.transaction():
             self._db.executemany(_KEEP_START, ((workflow, place, uid, at) for uid, at in nexts.items() if at))
             self._db.executemany(
@@ -51,12 +47,10 @@ class SqliteSchedule(SqliteFile):
             )
 
     def next_start(self, workflow: str) -> str:
-        """The next moment that a workflow waits for, empty if there is none."""
         row = self._db.execute("SELECT min(due) FROM starts WHERE workflow=?", (workflow,)).fetchone()
         return row[0] or ""
 
     def add_missed(self, occurrences: Iterable[Occurrence], at: str) -> list[Occurrence]:
-        """Records occurrences that come too late to run, each with a run that says so; answers those that are new."""
         fresh = []
         with self.transaction():
             for each in occurrences:
@@ -77,8 +71,6 @@ class SqliteSchedule(SqliteFile):
         return fresh
 
     def restart_times(self, workflow: str, at: str) -> None:
-        """Lets a workflow look for its moments from then on, as if for the first time: only on a copy, to play a
-        period."""
         with self.transaction():
             for table in ("marks", "starts"):
                 self._db.execute(f"DELETE FROM {table} WHERE workflow=?", (workflow,))
@@ -92,7 +84,6 @@ class SqliteSchedule(SqliteFile):
             )
 
     def forget_time(self) -> None:
-        """Forgets moments that were played: nothing of that time is late, or claimed."""
         with self.transaction():
             for table in ("marks", "starts", "claims", "presences"):
                 self._db.execute(f"DELETE FROM {table}")
@@ -105,7 +96,6 @@ class SqliteSchedule(SqliteFile):
     # --- presence
 
     def claims(self, place: str = "", person: str = "") -> list[Claim]:
-        """The claims that have not ended, oldest first."""
         where = [(name, value) for name, value in (("place", place), ("person", person)) if value]
         rows = self._db.execute(
             f"SELECT {_CLAIM} FROM claims WHERE ended=0{''.join(f' AND {name}=?' for name, _ in where)} ORDER BY "
@@ -115,7 +105,6 @@ class SqliteSchedule(SqliteFile):
         return [_to_claim(row) for row in rows]
 
     def add_claim(self, claim: Claim) -> None:
-        """Records a claim under its number: that of its effect, so that it is never there twice."""
         with self.transaction():
             self._db.execute(
                 f"INSERT INTO claims ({_CLAIM}) VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT (number) DO NOTHING",
@@ -134,59 +123,49 @@ class SqliteSchedule(SqliteFile):
             )
 
     def move_claim(self, number: int, until: str) -> None:
-        """The end that a claim follows has moved."""
         with self.transaction():
             self._db.execute("UPDATE claims SET until=? WHERE number=?", (until, number))
 
     def end_claims(self, numbers: Iterable[int]) -> None:
-        """These are over."""
         with self.transaction():
             self._db.executemany("UPDATE claims SET ended=1 WHERE number=?", ((number,) for number in numbers))
 
     def presence(self, place: str, person: str) -> tuple[dict[str, str], dict[str, str]] | None:
-        """What somebody's presence was before the first claim on it, and what we last wrote; None without a claim."""
         row = self._db.execute(
             "SELECT before, shown FROM presences WHERE place=? AND person=?", (place, person)
         ).fetchone()
         return (json.loads(row[0]), json.loads(row[1])) if row else None
 
     def keep_presence(self, place: str, person: str, before: Mapping[str, str], shown: Mapping[str, str]) -> None:
-        """Remembers both."""
         with self.transaction():
             self._db.execute(_KEEP_PRESENCE, (place, person, json.dumps(dict(before)), json.dumps(dict(shown))))
 
     def forget_presence(self, place: str, person: str) -> None:
-        """No claim holds any more."""
         with self.transaction():
             self._db.execute("DELETE FROM presences WHERE place=? AND person=?", (place, person))
 
     # --- pauses
 
     def pauses(self) -> dict[str, str]:
-        """The workflows that are paused, by identity, each with the moment since when."""
         return dict(self._db.execute("SELECT workflow, since FROM pauses ORDER BY workflow").fetchall())
 
     def pause(self, workflow: str, since: str) -> None:
-        """Turns a workflow off."""
         with self.transaction():
             self._db.execute(
                 "INSERT INTO pauses (workflow,since) VALUES (?,?) ON CONFLICT (workflow) DO NOTHING", (workflow, since)
             )
 
     def resume(self, workflow: str) -> None:
-        """Turns it on."""
         with self.transaction():
             self._db.execute("DELETE FROM pauses WHERE workflow=?", (workflow,))
 
     # --- jobs for the process that watches
 
     def add_job(self, arguments: Iterable[str]) -> int:
-        """Hands a command over; answers its number."""
         statement = "INSERT INTO jobs (arguments, state) VALUES (?,'waiting') RETURNING number"
         return self._add(statement, (json.dumps(list(arguments)),))
 
     def next_job(self) -> Job | None:
-        """The oldest command that nobody has begun; it is begun now."""
         with self.transaction():
             row = self._db.execute(
                 "SELECT number, arguments FROM jobs WHERE state='waiting' ORDER BY number LIMIT 1"
@@ -197,26 +176,22 @@ class SqliteSchedule(SqliteFile):
         return Job(row[0], tuple(json.loads(row[1])), "begun")
 
     def end_job(self, number: int, code: int, out: str, err: str) -> None:
-        """What came of it."""
         with self.transaction():
             self._db.execute(
                 "UPDATE jobs SET state='done', code=?, out=?, err=? WHERE number=?", (code, out, err, number)
             )
 
     def job(self, number: int) -> Job | None:
-        """A job by its number."""
         row = self._db.execute(
             "SELECT number, arguments, state, code, out, err FROM jobs WHERE number=?", (number,)
         ).fetchone()
         return Job(row[0], tuple(json.loads(row[1])), *row[2:]) if row else None
 
     def drop_job(self, number: int) -> None:
-        """Forgets a job that was told, or that nobody waits for any more."""
         with self.transaction():
             self._db.execute("DELETE FROM jobs WHERE number=?", (number,))
 
     def drop_jobs(self) -> None:
-        """Forgets all: the process that would have done them is gone."""
         with self.transaction():
             self._db.execute("DELETE FROM jobs")
 

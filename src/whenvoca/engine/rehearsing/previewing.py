@@ -16,8 +16,7 @@ _MOST = 100_000
 
 
 class Preview(Struct):
-    """The subjects that each workflow would take up now, by the workflow's file; and what is said of those that it
-    could not."""
+    """The subjects that each workflow would run for now, by the workflow's file, and what is said of the others."""
 
     waiting: dict[str, list[str]] = field(default_factory=dict)
     renamed: list[Renamed] = field(default_factory=list)

@@ -73,8 +73,7 @@ class Choosing:
         return self._chosen[each.identity]
 
     def _ask_before(self, each: OpenProgram) -> None:
-        """Asks what the workflow asks before its first step, so that nothing is done where somebody has to answer
-        first."""
+        """Asks what is asked before the first step, so that nothing is done where somebody has to answer first."""
         scope = Scope(None, "", self._stage.clock.now(), each.zone or self._stage.workspace.zone)
         for question, name in each.program.first_questions(scope):
             self._answers[each.identity, question.name] = scope.names[name] = self._options.answer(question)

@@ -90,18 +90,5 @@ class RunEnds:
             if run.is_abandoned:
                 journal.abandoned.append(occurrence.run)
         self._progress(1)
-        self._tell(
-            RunResult(
-                occurrence.workflow,
-                occurrence.label,
-                run.outcome,
-                run.reason or run.late,
-                run.fix,
-                tuple(run.effects),
-                occurrence.run,
-                run.trouble,
-                occurrence.subject,
-                occurrence.number,
-                occurrence.at,
-            )
-        )
+        said = run.reason or run.late
+        self._tell(RunResult(occurrence, run.outcome, said, run.fix, tuple(run.effects), run.trouble))

@@ -175,8 +175,7 @@ class Lockstep:
         return Receipt() if is_done is not None and is_done(self._stage, entry.effect) else None
 
     def _again(self, effect: Effect, entry: JournalEntry) -> Effect:
-        """An effect that was begun before a crash. Raises RowFault where nobody knows whether it was done, and doing it
-        twice may do harm."""
+        """An effect that was begun before a crash. Raises RowFault where it may be done, and twice may do harm."""
         kind = self._stage.kinds.of(effect)
         if kind.may_repeat is not None and not kind.may_repeat(effect):
             raise RowFault(

@@ -44,5 +44,5 @@ def look(
             new += taken.new
             for missed in taken.missed:
                 reason = f"was due at {missed.at[:16].replace('T', ' ')}"
-                outcome.hear(RunResult(each.identity, missed.label, "missed", reason), options.kept)
+                outcome.hear(RunResult(missed, "missed", reason), options.kept)
     return new, set(away)

@@ -20,7 +20,7 @@ from whenvoca.engine.workspace.checking import written_columns
 from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE, TriggerDefinition
 from whenvoca.language.evaluation import Scope
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.values.zones import load_zone
 
 

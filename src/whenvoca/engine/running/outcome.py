@@ -5,24 +5,30 @@ from __future__ import annotations
 from msgspec import Struct, field
 
 from whenvoca.engine.effects import Effect
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.running.brake import Held
 from whenvoca.errors import ExitCode, WhenvocaError
 
 
 class RunResult(Struct, frozen=True):
-    """How a run ended, for people: done, failed, or waiting for a setting or a place."""
+    """How a run ended, for people: done, failed, missed, not taken up, or waiting for a setting or a place."""
 
-    workflow: str
-    label: str
+    occurrence: Occurrence
     outcome: str
     reason: str = ""
     fix: str = ""
     effects: tuple[Effect, ...] = ()
-    run: int = 0
     trouble: WhenvocaError | None = None
-    subject: str = ""
-    occurrence: int = 0
-    at: str = ""  # the moment of the occurrence
+
+    @property
+    def workflow(self) -> str:
+        """The workflow's identity."""
+        return self.occurrence.workflow
+
+    @property
+    def label(self) -> str:
+        """How messages call what it was about."""
+        return self.occurrence.label
 
 
 class Outcome(Struct):
@@ -52,8 +58,7 @@ class Outcome(Struct):
 
     @property
     def exit_code(self) -> ExitCode:
-        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached, 4 if the brake holds a
-        batch."""
+        """0, 1 if a run failed or waits for a setting, 3 if a place could not be reached, 4 if the brake holds runs."""
         if self.is_unreachable:
             return ExitCode.UNREACHABLE
         if self.held:

@@ -8,15 +8,12 @@ from datetime import datetime
 from whenvoca.calendars.state import split_key
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.place_protocols import CalendarFace
+from whenvoca.engine.place_protocols import Calendar
 from whenvoca.engine.seeing.observing import state_changes
 
 
 def note_own_events(
-    ledger: Ledger,
-    calendar_of: Callable[[str], CalendarFace],
-    written: Sequence[tuple[Effect, Receipt, int]],
-    at: datetime,
+    ledger: Ledger, calendar_of: Callable[[str], Calendar], written: Sequence[tuple[Effect, Receipt, int]], at: datetime
 ) -> None:
     """Enters our own writes to calendars that are observed into their log, with the run that made them."""
     by_calendar: dict[str, dict[str, tuple[Effect, Receipt, int]]] = {}

@@ -136,7 +136,7 @@ class RunGroup:
             if why and not done:
                 ledger.drop(occurrence, why)
                 if tells_dropped:
-                    self._tell(RunResult(occurrence.workflow, occurrence.label, "not taken up", why))
+                    self._tell(RunResult(occurrence, "not taken up", why))
                 continue
             state = subject_state(program, occurrence, source, now, seen)
             if scope is None or state is not now:

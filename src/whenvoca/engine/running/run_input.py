@@ -40,8 +40,7 @@ def subject_state(
 def describe_start(
     opened: OpenProgram, occurrence: Occurrence, source: Source, seen: Observation | None, failed: list[Effect]
 ) -> tuple[Scope, RowState]:
-    """What a run began with, as far as it is still known: its subject as it was seen then, without what runs before it
-    wrote that failed."""
+    """What a run began with, as far as it is known: its subject as it was seen, without what failed runs wrote."""
     state = (seen.new or seen.old if seen else None) or source.current(occurrence.subject) or {}
     state = source.unwritten(occurrence.subject, state, failed)
     scope = opened.scope_of(source, occurrence.subject, state, datetime.fromisoformat(occurrence.at))

@@ -153,8 +153,7 @@ class _Runner:
         return [effect for run in outcome.results if run.workflow == each.identity for effect in run.effects]
 
     def _recent(self, each: OpenProgram, limits: dict[str, int]) -> dict[str, int]:
-        """What the workflow did in the last minutes, by what the brake counts: where groups of runs follow each other
-        by themselves."""
+        """What the workflow did in the last minutes, by what the brake counts: in `watch`, where runs go on and on."""
         if not self._options.brake_span:
             return {}
         since = (self._stage.clock.now() - self._options.brake_span).isoformat()

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.records import Journal
-from whenvoca.engine.place_protocols import SheetFace
+from whenvoca.engine.place_protocols import Sheet
 from whenvoca.engine.seeing.observing import observe_sheet
 
 
@@ -34,7 +34,7 @@ def finish_saves(stage: WorkspaceStage) -> None:
             ledger.end_save(number, "done")
 
 
-def _observe_after_crash(stage: WorkspaceStage, sheet: SheetFace, found: Mapping[int, tuple[int, Effect]]) -> None:
+def _observe_after_crash(stage: WorkspaceStage, sheet: Sheet, found: Mapping[int, tuple[int, Effect]]) -> None:
     """Enters our own cells, which a crash kept from the observation log, with the run that wrote them."""
     mine = [(run, effect) for run, effect in found.values() if effect.place == sheet.name]
     cause = {effect.target: run for run, effect in mine if effect.action in ("change", "delete")}

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.records import Journal, StateChange
-from whenvoca.engine.place_protocols import RowState, SavedRows, SaveIntent, SavingFile, SheetFace
+from whenvoca.engine.place_protocols import RowState, SavedRows, SaveIntent, SavingFile, Sheet
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.seeing.observing import moved_cursor
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
@@ -112,7 +112,7 @@ class UnsavedCells:
                     added[rows.added[number]] = run.occurrence.run
         self._observe_own(self._stage.sheet(place), rows, cause, added)
 
-    def _observe_own(self, sheet: SheetFace, rows: SavedRows, cause: dict[str, int], added: dict[int, int]) -> None:
+    def _observe_own(self, sheet: Sheet, rows: SavedRows, cause: dict[str, int], added: dict[int, int]) -> None:
         """Our own receipts enter the observation log with their cause, where the sheet is observed at all."""
         ledger = self._stage.ledger
         cursor = ledger.cursor(sheet.name)

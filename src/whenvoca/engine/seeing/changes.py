@@ -12,20 +12,18 @@ from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Observation, Occurrence
 from whenvoca.engine.place_protocols import RowState
-from whenvoca.engine.seeing.strategy import Search, TakenUp
+from whenvoca.engine.seeing.strategy import Search, TakenUp, TriggerStrategy
 from whenvoca.errors import RowFault
 from whenvoca.language.evaluation import Scope
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 
 
-class Changes:
+class Changes(TriggerStrategy):
     """Waits for subjects that come, change or go."""
 
     is_timed = is_by_hand = False
 
     def take_up(self, search: Search) -> TakenUp:
-        """Finds the occurrences among the observations that the workflow has not looked at yet, and moves its reader
-        on."""
         ledger, program, source = search.ledger, search.program, search.source
         trigger = program.workflow.trigger
         reader = ledger.reader(search.identity, source.name)
@@ -51,7 +49,6 @@ class Changes:
         return taken
 
     def next_due(self, ledger: Ledger, program: Program, now: datetime, zone: ZoneInfo) -> datetime | None:
-        """Places tell by themselves."""
         return None
 
 
@@ -143,8 +140,7 @@ class _Judge:
         return "gained" if is_in else "lost" if was_in else ""
 
     def _counts(self, old: RowState, new: RowState) -> bool:
-        """Whether a change counts: in a field that `fields` names, else in any that the workflow does not write
-        itself."""
+        """Whether a change counts: in a field that `fields` names, else in any that the workflow does not write."""
         if "changed" not in self._happenings:
             return False
         fields = {fold_name(change.word) for change in self._source.changes(old, new)}

@@ -11,8 +11,7 @@ from whenvoca.engine.place_protocols import RowState
 
 
 def event_now(ledger: Ledger, place: str, key: str, zone: ZoneInfo) -> RowState | None:
-    """An event as it was last observed: a whole one, a changed occurrence, or one that its series gives; None if it is
-    gone."""
+    """An event as last observed: a whole one, a changed occurrence, or one that its series gives; None if gone."""
     state = ledger.standing(place, [key]).get(key)
     original = original_start(key)
     if state is not None or original is None:

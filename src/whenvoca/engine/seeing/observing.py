@@ -13,16 +13,7 @@ from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, to_state
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import StateChange
-from whenvoca.engine.place_protocols import (
-    CalendarChanges,
-    CalendarFace,
-    ChatFace,
-    Heard,
-    Noticed,
-    Resource,
-    RowState,
-    SheetFace,
-)
+from whenvoca.engine.place_protocols import Calendar, CalendarChanges, Chat, Heard, Noticed, Resource, RowState, Sheet
 from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.engine.seeing.rekeying import follow_keys
 
@@ -33,7 +24,7 @@ LONGEST_TEXT = 10_000  # signs of a message that are kept
 # --- sheets
 
 
-def observe_sheet(ledger: Ledger, sheet: SheetFace, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
+def observe_sheet(ledger: Ledger, sheet: Sheet, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
     """Enters what changed at the sheet into the observation log; a file that stands as it was is not read at all."""
     digest = sheet.digest()
     cursor = _read_cursor(ledger.cursor(sheet.name))
@@ -74,7 +65,7 @@ def moved_cursor(cursor: str, digest: str) -> str:
 # --- calendars
 
 
-def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> Noticed:
+def observe_calendar(ledger: Ledger, calendar: Calendar, at: datetime) -> Noticed:
     """Enters what changed at the calendar into the observation log; only pieces whose version changed are read.
 
     A look that brings very much comes in parts, each noted before the next, so that memory stays flat.
@@ -91,7 +82,7 @@ def observe_calendar(ledger: Ledger, calendar: CalendarFace, at: datetime) -> No
 
 
 def _note_look(
-    ledger: Ledger, calendar: CalendarFace, look: CalendarChanges, known: Mapping[str, Resource], at: datetime
+    ledger: Ledger, calendar: Calendar, look: CalendarChanges, known: Mapping[str, Resource], at: datetime
 ) -> None:
     changes: list[StateChange] = []
     standing = {resource.uid for resource, _ in look.changed.values()}
@@ -113,7 +104,7 @@ def _note_look(
         ledger.keep_resources(calendar.name, fresh, look.gone)
 
 
-def state_changes(ledger: Ledger, calendar: CalendarFace, uid: str, events: Sequence[Event]) -> list[StateChange]:
+def state_changes(ledger: Ledger, calendar: Calendar, uid: str, events: Sequence[Event]) -> list[StateChange]:
     """What changed among the components of a UID: masters, changed occurrences, and occurrences taken out of a series.
 
     An occurrence of a series that is changed or taken out for the first time changes from what its series gave.
@@ -160,7 +151,7 @@ def _given(master: Event | None, state: RowState, zone: ZoneInfo) -> RowState | 
 # --- chats
 
 
-def observe_chat(ledger: Ledger, chat: ChatFace, at: datetime) -> Noticed:
+def observe_chat(ledger: Ledger, chat: Chat, at: datetime) -> Noticed:
     """Enters what was said in a chat into the observation log; what is old is forgotten."""
     cursor = ledger.cursor(chat.name)
     heard, following = chat.heard(cursor, at)

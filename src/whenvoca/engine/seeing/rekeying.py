@@ -4,12 +4,12 @@ as it stood stays who it was, so that nothing is made of it a second time."""
 from __future__ import annotations
 
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.place_protocols import RowState, SeenRow, SheetFace
+from whenvoca.engine.place_protocols import RowState, SeenRow, Sheet
 from whenvoca.errors import SourceFault
 from whenvoca.values.kinds import Raw
 
 
-def follow_keys(ledger: Ledger, sheet: SheetFace) -> None:
+def follow_keys(ledger: Ledger, sheet: Sheet) -> None:
     """Calls the known rows by their new keys. Raises SourceFault if not every row has one of its own: what was made of
     the others would count as lost."""
     known = ledger.standing(sheet.name)

@@ -11,7 +11,7 @@ from whenvoca.calendars.event import changed_fields
 from whenvoca.calendars.state import event_key, from_state, split_key
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.place_protocols import CalendarFace, Change, ChatFace, Noticed, RowState, SheetFace
+from whenvoca.engine.place_protocols import Calendar, Change, Chat, Noticed, RowState, Sheet, Source
 from whenvoca.engine.seeing.event_state import event_now
 from whenvoca.engine.seeing.observing import observe_calendar, observe_chat, observe_sheet
 from whenvoca.engine.things.event import EVENT_FIELDS
@@ -19,7 +19,7 @@ from whenvoca.engine.things.message import MESSAGE_FIELDS, MessageThing
 from whenvoca.engine.things.task import TASK_FIELDS, to_thing
 from whenvoca.errors import RequestFault
 from whenvoca.language.evaluation import Thing
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.values.columns import Unread
 from whenvoca.values.kinds import show_raw
 from whenvoca.values.texts import show_value
@@ -29,7 +29,7 @@ _OFFERED = timedelta(days=366)  # how far around now events are offered to be ch
 _MOST_CELLS = 4  # of a row in a list to choose from
 
 
-class _LoggedSource:
+class _LoggedSource(Source):
     """What sources have alike whose subjects are known from the log, and never corrected."""
 
     in_order = False
@@ -49,17 +49,14 @@ class _LoggedSource:
         return state
 
     def keys_offered(self, now: datetime) -> list[str]:
-        """All that stand."""
         return [key for key, _ in self._ledger.standing_sequences(self.name)]
 
     def keys_of_rows(self, numbers: Collection[int]) -> Mapping[int, str | None]:
-        """There are none."""
         if numbers:
             raise RequestFault(f"{self.name} holds events, not rows", fix="choose by --event UID")
         return {}
 
     def keys_with(self, words: str) -> list[str]:
-        """Its subjects are no texts."""
         return []
 
 
@@ -68,7 +65,7 @@ class SheetSource(_LoggedSource):
 
     takes_current = True
 
-    def __init__(self, sheet: SheetFace, ledger: Ledger) -> None:
+    def __init__(self, sheet: Sheet, ledger: Ledger) -> None:
         super().__init__(sheet.name, sheet.zone, ledger)
         self.sheet = sheet
         self.fields = frozenset(fold_name(word) for word in sheet.info().by_word)
@@ -82,21 +79,17 @@ class SheetSource(_LoggedSource):
         self.sheet.info()
 
     def describe(self, key: str, state: RowState) -> str:
-        """Its number and first cells."""
         cells = [show_value(value) for value in state.values() if value is not None]
         return f"row {self.sheet.number_of(key) + 1} ({', '.join(cells[:_MOST_CELLS])})"
 
     def keys_of_rows(self, numbers: Collection[int]) -> Mapping[int, str | None]:
-        """The keys of these rows."""
         return {number: self.sheet.key_of_row(number) for number in sorted(numbers)}
 
     def prepare(self) -> None:
-        """Scans the rows."""
         if not self.sheet.is_scanned and self.sheet.digest():
             self.sheet.scan(self._ledger.standing(self.name))
 
     def thing(self, key: str, state: RowState) -> Thing:
-        """The row with typed fields."""
         return self.sheet.row(key, state)
 
     def label(self, key: str, state: RowState | None) -> str:
@@ -104,11 +97,9 @@ class SheetSource(_LoggedSource):
         return self.sheet.label(key)
 
     def current(self, key: str) -> RowState | None:
-        """The row as it stands, pending cells included."""
         return self.sheet.current(key)
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:
-        """The cells in which two states differ, with typed values."""
         before, after = self.sheet.row("", old), self.sheet.row("", new)
         names = [name for name in dict.fromkeys([*old, *new]) if old.get(name) != new.get(name)]
         words = [(name, self.sheet.word_of(name)) for name in names]
@@ -140,17 +131,15 @@ def _shown(row: Thing, word: str) -> Any:
 class CalendarSource(_LoggedSource):
     """A calendar's events, as they were last observed."""
 
-    def __init__(self, calendar: CalendarFace, ledger: Ledger) -> None:
+    def __init__(self, calendar: Calendar, ledger: Ledger) -> None:
         super().__init__(calendar.name, calendar.zone, ledger)
         self.calendar = calendar
         self.fields = TASK_FIELDS if calendar.info().kind == "tasks" else EVENT_FIELDS
 
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
-        """Asks for what changed."""
         return observe_calendar(self._ledger, self.calendar, at)
 
     def describe(self, key: str, state: RowState) -> str:
-        """Its title and start."""
         event = from_state(state)
         return f'"{event.title}" {show_value(event.start)} ({key})'
 
@@ -160,12 +149,10 @@ class CalendarSource(_LoggedSource):
         return [event_key(event.uid, event.occurrence) for event in events if not event.cancelled]
 
     def thing(self, key: str, state: RowState) -> Thing:
-        """The event."""
         event = from_state(state)
         return to_thing(event, self.name, self.calendar.address_of(event.uid), self.zone)
 
     def label(self, key: str, state: RowState | None) -> str:
-        """The event's title."""
         return show_raw(state.get("title")) if state and state.get("title") else split_key(key)[0]
 
     def current(self, key: str) -> RowState | None:
@@ -173,7 +160,6 @@ class CalendarSource(_LoggedSource):
         return event_now(self._ledger, self.name, key, self.zone)
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:
-        """The fields in which two states differ."""
         before, after = from_state(old), from_state(new)
         is_private = before.private or after.private
         return [
@@ -188,24 +174,20 @@ class MessageSource(_LoggedSource):
     fields = MESSAGE_FIELDS
     in_order = True
 
-    def __init__(self, chat: ChatFace, ledger: Ledger) -> None:
+    def __init__(self, chat: Chat, ledger: Ledger) -> None:
         super().__init__(chat.name, chat.zone, ledger)
         self.chat = chat
 
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
-        """Asks for what was said."""
         return observe_chat(self._ledger, self.chat, at)
 
     def describe(self, key: str, state: RowState) -> str:
-        """Who said what."""
         return self.label(key, state)
 
     def thing(self, key: str, state: RowState) -> Thing:
-        """The message."""
         return MessageThing(key, state, self.name, self.zone)
 
     def label(self, key: str, state: RowState | None) -> str:
-        """Who said what."""
         said = " ".join(str((state or {}).get("text") or "").split())
         short = said if len(said) <= _LONGEST_LABEL else said[: _LONGEST_LABEL - 1] + "…"
         return f"{(state or {}).get('sender') or 'somebody'}: {short}"
@@ -215,7 +197,6 @@ class MessageSource(_LoggedSource):
         return self._ledger.standing(self.name, [key]).get(key)
 
     def keys_with(self, words: str) -> list[str]:
-        """The messages in which these words stand, by their keys, in the order they came."""
         standing = self._ledger.standing(self.name)
         wanted = words.lower()
         keys = [key for key, _ in self._ledger.standing_sequences(self.name)]
@@ -232,24 +213,19 @@ class EmptySource(_LoggedSource):
     fields: frozenset[str] = frozenset()
 
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
-        """There is nothing to look at."""
         return Noticed()
 
     def thing(self, key: str, state: RowState) -> Any:
         """It is about nothing."""
 
     def label(self, key: str, state: RowState | None) -> str:
-        """The moment."""
         return key
 
     def describe(self, key: str, state: RowState) -> str:
-        """The moment."""
         return key
 
     def current(self, key: str) -> RowState | None:
-        """Nothing that could be gone."""
         return {}
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:
-        """Nothing changes."""
         return []

@@ -21,7 +21,7 @@ from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Source
 from whenvoca.engine.seeing.clock_moments import to_span
-from whenvoca.engine.seeing.strategy import Search, TakenUp
+from whenvoca.engine.seeing.strategy import Search, TakenUp, TriggerStrategy
 from whenvoca.engine.seeing.timing import JUST_BEFORE, missed_after, to_mark
 from whenvoca.errors import RowFault
 from whenvoca.language.evaluation import Scope
@@ -45,7 +45,7 @@ def offset_of(program: Program) -> Duration:
     return to_span(settings.get("late")) - to_span(settings.get("early"))
 
 
-class EventMoments:
+class EventMoments(TriggerStrategy):
     """Waits for the starts of events, or for their ends."""
 
     is_timed, is_by_hand = True, False
@@ -126,8 +126,7 @@ class _Waiting:
                 yield Moment(at, add_to_moment(at, self._offset).astimezone(UTC), event)
 
     def between(self, events: list[Event], after: datetime, now: datetime) -> list[Moment]:
-        """What fires by now: its moment has come since ``after``, or its event was seen too late for that and had not
-        begun."""
+        """What fires by now: its moment has come since ``after``, or its event was seen late and had not begun."""
         offset = timedelta(seconds=self._offset.to_seconds())
         found = self._moments(events, after - max(offset, timedelta()), now - offset)
         return sorted(
@@ -148,8 +147,7 @@ class _Waiting:
         return None
 
     def fits(self, event: Event, at: datetime) -> bool:
-        """Whether the event is one of those that the trigger is about; one that cannot be told is, so that its run says
-        why."""
+        """Whether the trigger is about the event; one that cannot be judged is, so that its run says why."""
         thing = self._source.thing(event_key(event.uid, event.occurrence), to_state(event))
         try:
             return self._program.where(Scope(thing, self._word, at, self._zone))

@@ -51,17 +51,15 @@ class TriggerStrategy(Strategy, Protocol):
         """When the workflow has to look again by itself, None if nothing is known to come."""
 
 
-class ByHand:
+class ByHand(TriggerStrategy):
     """Somebody starts it: nothing is ever new by itself."""
 
     is_timed, is_by_hand = False, True
 
     def take_up(self, search: Search) -> TakenUp:
-        """Nothing."""
         return TakenUp()
 
     def next_due(self, ledger: Ledger, program: Program, now: datetime, zone: ZoneInfo) -> datetime | None:
-        """Never."""
         return None
 
 

@@ -58,8 +58,7 @@ class UndoOutcome(Struct):
 
 
 def runs_in_range(ledger: Ledger, workflow: str, low: datetime | None, high: datetime | None) -> list[int]:
-    """The runs of a workflow that are not taken back, with an effect on an event that begins in that time; all without
-    one."""
+    """The runs of a workflow that are not undone, with an effect on an event that begins then; all without a range."""
     numbers = []
     for record in ledger.runs(workflow=workflow, limit=1_000_000):
         if record.kind not in ("run", "request") or record.undone is not None:

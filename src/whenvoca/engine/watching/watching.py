@@ -80,8 +80,7 @@ class _Pace(Struct):
 
 
 class Watch(Struct, kw_only=True):
-    """One `watch`. ``load`` reads the workspace's files; ``do_job`` carries out a command that another process handed
-    over."""
+    """One `watch`. ``load`` reads the workspace's files; ``do_job`` does what another process handed over."""
 
     load: Callable[[], Loaded]
     ledger: Ledger
@@ -219,8 +218,7 @@ class Watch(Struct, kw_only=True):
         return frozenset(found)
 
     def _pace(self, outcome: Outcome, look: frozenset[str] | None) -> None:
-        """When each server is looked at next: soon after a change, later when it is quiet, later still when it is
-        away."""
+        """When each server is looked at next: soon after a change, later when it is quiet or away."""
         assert self._loaded is not None
         for name, paths in self._loaded.stage.places.watched_paths().items():
             if paths or (look is not None and name not in look):

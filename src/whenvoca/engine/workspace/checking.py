@@ -19,7 +19,7 @@ from whenvoca.language.circles import find_circles
 from whenvoca.language.definitions import EVERY_PLACE, PlaceInfo, Vocabulary
 from whenvoca.language.faults import Fault, FaultList, nearest
 from whenvoca.language.field_checks import FieldContext
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.language.reader import read_workflow
 
 
@@ -114,8 +114,7 @@ def check_files(
     places: PlaceLook,
     just_read: MutableMapping[Path, ReadFile] | None = None,
 ) -> CheckResult:
-    """Reads and checks these files; all faults at once. ``just_read`` are files that were just read: each is used
-    once."""
+    """Reads and checks these files; all faults at once. ``just_read`` are files already read: each is used once."""
     read: list[ReadFile] = []
     faults: dict[str, Sequence[Fault]] = {}
     for path in paths:

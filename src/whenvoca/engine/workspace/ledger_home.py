@@ -1,5 +1,4 @@
-"""Where a ledger is at home: opened with its lock held, on the machine and in the folder it was kept for, on real time
-or on played time."""
+"""Where a ledger is at home: its machine and folder, its lock, and whether it goes by real or by played time."""
 
 from __future__ import annotations
 

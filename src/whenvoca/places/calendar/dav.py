@@ -17,7 +17,7 @@ from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.lineage import Lineage
-from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import Calendar, CalendarChanges, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
@@ -32,7 +32,7 @@ _ETAG, _DATA = f"{{{DAV}}}getetag", f"{{{CALDAV}}}calendar-data"
 _NO_SYNC = (400, 403, 405, 409, 410, 415, 501, 507)  # a token that is forgotten, or a server without sync
 
 
-class DavCalendar:
+class DavCalendar(Calendar):
     """One calendar of a server, found by its name."""
 
     def __init__(
@@ -47,10 +47,11 @@ class DavCalendar:
         noun: Noun = "event",
     ) -> None:
         self._noun: Noun = noun
-        self._kind = "tasks" if noun == "task" else "calendar"
+        self.kind = "tasks" if noun == "task" else "calendar"
         self.name, self.zone, self.clash = name, zone, clash
         self.client = client
         self._wanted = calendar
+        self.address = f"{client.server} {calendar}".strip()
         self._readonly = readonly
         self._url = ""
         self._names: dict[str, str] | None = None  # ETags by address, as listed in this process
@@ -113,20 +114,13 @@ class DavCalendar:
         wanted = self._wanted.casefold()
         return wanted in (self._name_of(piece).casefold(), _last_name(piece.href).casefold())
 
-    def describe(self) -> PlaceReport:
-        """How much the calendar holds."""
-        shown = f"{self.client.server} {self._wanted}".strip()
-        try:
-            count = len(self._listed())
-        except WhenvocaError as error:
-            return PlaceReport(self.name, self._kind, shown, self.zone.key, "", error.message, error.fix)
-        return PlaceReport(
-            self.name, self._kind, unquote(self.url), self.zone.key, f"{count} {self._noun}{'s' * (count != 1)}"
-        )
+    def holds(self) -> str:
+        count = len(self._listed())
+        self.address = unquote(self.url)
+        return f"{count} {self._noun}{'s' * (count != 1)}"
 
     def info(self) -> PlaceInfo:
-        """What the checker needs; the server is not asked, a run does that."""
-        return PlaceInfo(name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly)
+        return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, readonly=self._readonly)
 
     # --- reading
 
@@ -172,7 +166,6 @@ class DavCalendar:
         return read_events(data, self.zone, file=f"{self.name}, {unquote(_last_name(address))}", noun=self._noun)
 
     def find_marked(self, mark: str) -> StoredEvent | None:
-        """The standing event that carries our mark: by the names that its lineage gives."""
         lineage = Lineage.from_mark(mark)
         if lineage is None:
             return None
@@ -187,20 +180,16 @@ class DavCalendar:
         return None
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        """All occurrences wholly or partly between two moments: the server is asked for what may touch them."""
         span = f'<C:time-range start="{_utc(low)}" end="{_utc(high)}"/>'
         return expand_events([event for _, events in self._query(span) for event in events], low, high, self.zone)
 
     def all_events(self) -> list[Event]:
-        """All events."""
         return [event for _, events in self._query("") for event in events]
 
     def find_marks(self, prefix: str) -> dict[str, str]:
-        """The marks of ours that begin so, with the UIDs of their events."""
         return {event.origin: event.uid for event in self.all_events() if event.origin.startswith(prefix)}
 
     def address_of(self, uid: str) -> str:
-        """Where the event can be seen."""
         known = self._by_uid.get(uid)
         return urljoin(self.url, known or self._address(uid))
 
@@ -223,8 +212,7 @@ class DavCalendar:
     # --- looking
 
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
-        """What changed since the last look: by sync token, else by ctag and ETags; changed pieces are fetched
-        together."""
+        """What changed since the last look: by sync token, else by ctag and ETags; changes are fetched together."""
         state: dict[str, str] = json.loads(cursor) if cursor.startswith("{") else {}
         if not self._url and state.get("url", "").startswith(_origin(self.client.base)):
             self._url = state["url"]

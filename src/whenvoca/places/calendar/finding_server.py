@@ -35,8 +35,7 @@ def find_server(domain: str, place: str, *, nameserver: str = "", seconds: float
 
 
 def _refuse_stranger(host: str, domain: str, place: str) -> None:
-    """Raises PlaceTrouble for a host that is not the domain's own: whoever answers for the domain could name any (RFC
-    6764 8)."""
+    """Raises PlaceTrouble for a host that is not the domain's: whoever answers could name any (RFC 6764 8)."""
     if host != domain.lower() and not host.endswith(f".{domain.lower()}"):
         raise PlaceTrouble(
             f"names another host in its records, {host}; the password is not given to it",

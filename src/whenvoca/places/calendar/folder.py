@@ -8,21 +8,19 @@ import re
 from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
-from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import holds_anything, list_components, unescape_text
-from whenvoca.calendars.reader import Noun, may_touch, read_events
+from whenvoca.calendars.reader import may_touch, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import ORIGIN, write_calendar
-from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarChanges, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
-from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 from whenvoca.places.calendar.ics_effects import already_done, carry_out, is_on_its_version, moved_on, to_stored
+from whenvoca.places.calendar.local import LocalCalendar
 from whenvoca.places.fork_map import fork_map
 
 _TOO_FRESH = 2.0  # seconds within which time and size of a file do not tell that it stands unchanged
@@ -34,72 +32,31 @@ _UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 _ORIGIN = re.compile(rb"^" + ORIGIN.encode() + rb":([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 
 
-class FolderCalendar:
+class FolderCalendar(LocalCalendar):
     """A calendar that is a folder. Files that are no .ics, or hidden, are left alone."""
 
-    def __init__(
-        self,
-        name: str,
-        folder: Path,
-        shown: str,
-        zone: ZoneInfo,
-        *,
-        clash: str = "allow",
-        readonly: bool = False,
-        clock: Clock,
-        noun: Noun = "event",
-    ) -> None:
-        self.name = name
-        self._noun: Noun = noun
-        self._kind = "tasks" if noun == "task" else "calendar"
-        self._clock = clock
-        self.zone = zone
-        self.clash = clash
-        self._folder = folder
-        self._shown = shown
-        self._readonly = readonly
-        self._index: tuple[dict[str, str], dict[str, str]] | None = None
+    _index: tuple[dict[str, str], dict[str, str]] | None = None  # by UID, by our mark
 
     # --- looking
 
-    def describe(self) -> PlaceReport:
-        """How much the folder holds."""
-        try:
-            paths = self._paths() if self._folder.exists() else []
-        except WhenvocaError as error:
-            return PlaceReport(self.name, self._kind, self._shown, self.zone.key, "", error.message, error.fix)
-        missing = "" if self._folder.exists() else ", made when it is written"
-        count = len(paths)
-        return PlaceReport(
-            self.name, self._kind, self._shown, self.zone.key, f"{count} {self._noun}{'s' * (count != 1)}{missing}"
-        )
+    def _count(self) -> int:
+        return len(self._paths()) if self._path.exists() else 0
 
-    def info(self) -> PlaceInfo:
-        """What the checker needs."""
-        try:
-            if self._folder.exists():
-                self._refuse_no_folder()
-                with files.telling_trouble(self._folder, "read"), os.scandir(self._folder):
-                    pass
-        except WhenvocaError as error:
-            return PlaceInfo(
-                name=self.name,
-                kind=self._kind,
-                zone=self.zone.key,
-                readonly=self._readonly,
-                trouble=str(error.message),
-                trouble_fix=error.fix,
-                trouble_exit=int(error.exit_code),
-            )
-        return PlaceInfo(name=self.name, kind=self._kind, zone=self.zone.key, readonly=self._readonly)
+    def _check(self) -> None:
+        if self._path.exists():
+            self._refuse_no_folder()
+            with files.telling_trouble(self._path, "read"), os.scandir(self._path):
+                pass
 
     def _refuse_no_folder(self) -> None:
-        if self._folder.exists() and not self._folder.is_dir():
-            raise SourceFault("is a file, and a folder is wanted here", where=self._shown, fix='name it so: file = "…"')
+        if self._path.exists() and not self._path.is_dir():
+            raise SourceFault(
+                "is a file, and a folder is wanted here", where=self.address, fix='name it so: file = "…"'
+            )
 
     def _paths(self) -> list[Path]:
         self._refuse_no_folder()
-        with files.telling_trouble(self._folder, "read"), os.scandir(self._folder) as entries:
+        with files.telling_trouble(self._path, "read"), os.scandir(self._path) as entries:
             found = sorted(e.path for e in entries if e.name.endswith(".ics") and not e.name.startswith("."))
         return [Path(each) for each in found]
 
@@ -108,7 +65,7 @@ class FolderCalendar:
         if self._index is None:
             by_uid: dict[str, str] = {}
             by_mark: dict[str, str] = {}
-            for path in self._paths() if self._folder.exists() else ():
+            for path in self._paths() if self._path.exists() else ():
                 with contextlib.suppress(FileNotFoundError):
                     data = path.read_bytes()
                     for pattern, index in ((_UID, by_uid), (_ORIGIN, by_mark)):
@@ -119,13 +76,12 @@ class FolderCalendar:
 
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event of that UID. Raises SourceFault if its file is broken."""
-        path = self._folder / _file_name(uid)
+        path = self._path / _file_name(uid)
         if not path.exists():
             path = Path(self._look_through()[0].get(uid, path))
         return self._stored(path, uid)
 
     def find_marked(self, mark: str) -> StoredEvent | None:
-        """The standing event that carries our mark."""
         name = self._look_through()[1].get(mark)
         if name is None or not (path := Path(name)).exists():
             return None
@@ -141,13 +97,12 @@ class FolderCalendar:
         return to_stored(events, uid, files.hash_bytes(data), path.absolute().as_uri(), data)
 
     def _label(self, path: Path) -> str:
-        return f"{self._shown}/{path.name}"
+        return f"{self.address}/{path.name}"
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        """All occurrences wholly or partly between two moments; files that cannot touch them are not parsed."""
         days = low.astimezone(self.zone).date(), high.astimezone(self.zone).date()
         found: list[Event] = []
-        for path in self._paths() if self._folder.exists() else ():
+        for path in self._paths() if self._path.exists() else ():
             data = files.read_file(path)
             if may_touch(data, *days):
                 found += read_events(data, self.zone, file=self._label(path), noun=self._noun)
@@ -156,12 +111,11 @@ class FolderCalendar:
     def all_events(self) -> list[Event]:
         """All events; a file that is broken raises SourceFault."""
         found: list[Event] = []
-        for path in self._paths() if self._folder.exists() else ():
+        for path in self._paths() if self._path.exists() else ():
             found += read_events(files.read_file(path), self.zone, file=self._label(path), noun=self._noun)
         return found
 
     def find_marks(self, prefix: str) -> dict[str, str]:
-        """The marks of ours that begin so, each with the UID of its event."""
         found: dict[str, str] = {}
         for mark, name in self._look_through()[1].items():
             if mark.startswith(prefix) and Path(name).exists():
@@ -171,8 +125,7 @@ class FolderCalendar:
         return found
 
     def address_of(self, uid: str) -> str:
-        """The file of the event."""
-        path = self._folder / _file_name(uid)
+        path = self._path / _file_name(uid)
         if not path.exists():
             path = Path(self._look_through()[0].get(uid, path))
         return path.absolute().as_uri()
@@ -185,7 +138,7 @@ class FolderCalendar:
         """
         look = CalendarChanges(cursor="looked")
         standing, read = set(), set()
-        for path in self._paths() if self._folder.exists() else ():
+        for path in self._paths() if self._path.exists() else ():
             before = known.get(path.name)
             try:
                 stamp = _stamp(path, self._clock.wall_seconds())
@@ -230,7 +183,7 @@ class FolderCalendar:
     def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
         """The file of the event, which we have just written."""
         path = Path(self.address_of(uid).removeprefix("file://"))
-        path = self._folder / _file_name(uid) if not path.exists() else path
+        path = self._path / _file_name(uid) if not path.exists() else path
         if not path.exists():
             return None
         return path.name, Resource(uid, version, "")
@@ -271,7 +224,7 @@ class FolderCalendar:
         for path, temporary in list(ready.items()):
             files.put_in_place(temporary, path, sync=False)
             del ready[path]
-        files.sync_folder(self._folder)
+        files.sync_folder(self._path)
 
     def _change_one(
         self, effect: Effect, path: Path, stamp: datetime, ready: dict[Path, Path], *, sync: bool
@@ -296,13 +249,13 @@ class FolderCalendar:
         return Receipt(files.hash_bytes(changed), path.absolute().as_uri())
 
     def _path_of(self, uid: str) -> Path:
-        path = self._folder / _file_name(uid)
+        path = self._path / _file_name(uid)
         return path if path.exists() else Path(self._look_through()[0].get(uid, path))
 
     def _create(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        with files.telling_trouble(self._folder, "made"):
-            self._folder.mkdir(parents=True, exist_ok=True)
-        base = str(self._folder.absolute())
+        with files.telling_trouble(self._path, "made"):
+            self._path.mkdir(parents=True, exist_ok=True)
+        base = str(self._path.absolute())
         names = [_file_name(effect.target) for effect in effects]
         temporaries = [f"{base}/.{name}{files.TEMPORARY}" for name in names]
 
@@ -312,7 +265,7 @@ class FolderCalendar:
             ]
 
         try:
-            with files.telling_trouble(self._folder, "written"):
+            with files.telling_trouble(self._path, "written"):
                 digests = fork_map(write, len(effects))
                 if len(effects) > _FEW:
                     os.sync()
@@ -325,7 +278,7 @@ class FolderCalendar:
                 with contextlib.suppress(OSError):
                     os.unlink(temporary)
             raise
-        files.sync_folder(self._folder)
+        files.sync_folder(self._path)
         return results
 
     def _put(self, temporary: str, final: str, digest: str, effect: Effect) -> Receipt | WhenvocaError:

@@ -1,5 +1,4 @@
-"""What every calendar made of iCalendar text does with an effect: put it into the text, and tell whether it is
-there."""
+"""What every calendar of iCalendar text does with an effect: put it into the text, and see if it is there."""
 
 from __future__ import annotations
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from whenvoca.calendars.reader import Noun
 from whenvoca.engine.seeing.sources import CalendarSource
 from whenvoca.places.calendar.folder import FolderCalendar
+from whenvoca.places.calendar.local import LocalCalendar
 from whenvoca.places.calendar.rehearsed import RehearsedCalendar
 from whenvoca.places.calendar.single import FileCalendar
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
@@ -28,28 +30,16 @@ def _noun(settings: PlaceSettings) -> Noun:
     return "task" if settings.kind == "tasks" else "event"
 
 
-def _open_folder(settings: PlaceSettings, context: PlaceContext) -> FolderCalendar:
-    return FolderCalendar(
+def _open_files(cls: type[LocalCalendar], key: str, settings: PlaceSettings, context: PlaceContext) -> LocalCalendar:
+    return cls(
         settings.name,
-        context.path(settings, "folder"),
-        settings.text("folder"),
+        context.path(settings, key),
+        settings.text(key),
         context.zone_of(settings),
         clash=_clash(settings),
         readonly=settings.yes_no("readonly"),
         clock=context.clock,
         noun=_noun(settings),
-    )
-
-
-def _open_file(settings: PlaceSettings, context: PlaceContext) -> FileCalendar:
-    return FileCalendar(
-        settings.name,
-        context.path(settings, "file"),
-        settings.text("file"),
-        context.zone_of(settings),
-        clash=_clash(settings),
-        readonly=settings.yes_no("readonly"),
-        clock=context.clock,
     )
 
 
@@ -77,12 +67,12 @@ def _rehearse(place: Any, sample: Path | None) -> RehearsedCalendar:
     return RehearsedCalendar(place)
 
 
-_FOLDER = Access(key="folder", open=_open_folder)
+_FOLDER = Access(key="folder", open=partial(_open_files, FolderCalendar, "folder"))
 _SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS)
 CALENDAR = PlaceKind(
     name="calendar",
     settings="clash readonly",
-    accesses=(_FOLDER, Access(key="file", open=_open_file), _SERVER),
+    accesses=(_FOLDER, Access(key="file", open=partial(_open_files, FileCalendar, "file")), _SERVER),
     missing="a calendar has either a folder, a file or a server",
     example='such as folder = "calendars/domes"',
     rehearse=_rehearse,

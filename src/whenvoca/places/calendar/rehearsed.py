@@ -12,29 +12,28 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import CalendarChanges, CalendarFace, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import Calendar, CalendarChanges, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, to_stored
 
 
-class RehearsedCalendar:
+class RehearsedCalendar(Calendar):
     """What would stand: the pieces rehearsed over, by UID, None where one would be gone; the rest as it is."""
 
-    def __init__(self, real: CalendarFace) -> None:
+    def __init__(self, real: Calendar) -> None:
         self._real = real
-        self.name, self.zone, self.clash = real.name, real.zone, real.clash
+        self.name, self.kind, self.zone, self.clash = real.name, real.kind, real.zone, real.clash
+        self.address = real.address
         self._over: dict[str, bytes | None] = {}
         self._parsed: dict[str, list[Event]] = {}
         self._marks: dict[str, str] = {}  # UIDs by mark
         self._versions: dict[str, str] = {}
 
-    def describe(self) -> PlaceReport:
-        """What really stands."""
-        return self._real.describe()
+    def holds(self) -> str:
+        return self._real.holds()
 
     def info(self) -> PlaceInfo:
-        """What the checker needs."""
         return self._real.info()
 
     def _events(self) -> Iterator[Event]:
@@ -43,7 +42,6 @@ class RehearsedCalendar:
                 yield from events
 
     def find_event(self, uid: str) -> StoredEvent | None:
-        """The event of that UID."""
         if uid not in self._over:
             return self._real.find_event(uid)
         data = self._over[uid]
@@ -52,40 +50,33 @@ class RehearsedCalendar:
         return to_stored(self._parsed[uid], uid, self._versions[uid], self.address_of(uid), data)
 
     def find_marked(self, mark: str) -> StoredEvent | None:
-        """The standing event that carries our mark."""
         if mark in self._marks and (stored := self.find_event(self._marks[mark])) is not None:
             return stored
         found = self._real.find_marked(mark)
         return None if found is None or found.event.uid in self._over else found
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        """All occurrences between two moments."""
         others = [event for event in self._real.find_between(low, high) if event.uid not in self._over]
         mine = expand_events(self._events(), low, high, self.zone)
         return sorted([*others, *mine], key=lambda event: event.span(self.zone)[0])
 
     def all_events(self) -> list[Event]:
-        """All events."""
         return [*(event for event in self._real.all_events() if event.uid not in self._over), *self._events()]
 
     def find_marks(self, prefix: str) -> dict[str, str]:
-        """The marks that begin so, with the UIDs of their events."""
         found = {mark: uid for mark, uid in self._real.find_marks(prefix).items() if uid not in self._over}
         return found | {event.origin: event.uid for event in self._events() if event.origin.startswith(prefix)}
 
     def address_of(self, uid: str) -> str:
-        """Where the event could be seen."""
         return self._real.address_of(uid)
 
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
-        """What others changed."""
         look = self._real.look(known, cursor)
         look.changed = {name: each for name, each in look.changed.items() if each[0].uid not in self._over}
         look.gone = [name for name in look.gone if known[name].uid not in self._over]
         return look
 
     def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
-        """The piece as it would stand."""
         found = self._real.resource_of(uid, version)
         if self._over.get(uid) is None:
             return None

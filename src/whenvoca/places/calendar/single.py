@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from pathlib import Path
-from zoneinfo import ZoneInfo
+from typing import Any
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import add_events, extract_event, list_components
@@ -13,36 +12,19 @@ from whenvoca.calendars.reader import read_events, refuse_cut
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import empty_calendar
-from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import CalendarChanges, PlaceReport, Resource, StoredEvent
+from whenvoca.engine.place_protocols import CalendarChanges, Resource, StoredEvent
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
-from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 from whenvoca.places.calendar.ics_effects import already_done, carry_out, is_on_its_version, moved_on, to_stored
+from whenvoca.places.calendar.local import LocalCalendar
 
 
-class FileCalendar:
+class FileCalendar(LocalCalendar):
     """A calendar that is one file; it is made when the first event is written."""
 
-    def __init__(
-        self,
-        name: str,
-        path: Path,
-        shown: str,
-        zone: ZoneInfo,
-        *,
-        clash: str = "allow",
-        readonly: bool = False,
-        clock: Clock,
-    ) -> None:
-        self.name = name
-        self.zone = zone
-        self.clash = clash
-        self._path = path
-        self._shown = shown
-        self._readonly = readonly
-        self._clock = clock
+    def __init__(self, *given: Any, **more: Any) -> None:
+        super().__init__(*given, **more)
         self._digest = ""
         self._data = b""
         self._events: list[Event] = []
@@ -50,32 +32,11 @@ class FileCalendar:
 
     # --- looking
 
-    def describe(self) -> PlaceReport:
-        """How much the file holds."""
-        try:
-            count = len({event.uid for event in self._load()})
-        except WhenvocaError as error:
-            return PlaceReport(self.name, "calendar", self._shown, self.zone.key, "", error.message, error.fix)
-        missing = "" if self._path.exists() else ", made when it is written"
-        return PlaceReport(
-            self.name, "calendar", self._shown, self.zone.key, f"{count} event{'s' * (count != 1)}{missing}"
-        )
+    def _count(self) -> int:
+        return len({event.uid for event in self._load()})
 
-    def info(self) -> PlaceInfo:
-        """What the checker needs."""
-        try:
-            self._read()
-        except WhenvocaError as error:
-            return PlaceInfo(
-                name=self.name,
-                kind="calendar",
-                zone=self.zone.key,
-                readonly=self._readonly,
-                trouble=error.message,
-                trouble_fix=error.fix,
-                trouble_exit=int(error.exit_code),
-            )
-        return PlaceInfo(name=self.name, kind="calendar", zone=self.zone.key, readonly=self._readonly)
+    def _check(self) -> None:
+        self._read()
 
     def _read(self) -> bytes:
         """The file's text, checked to be whole; an empty calendar while there is none."""
@@ -84,47 +45,41 @@ class FileCalendar:
         data = files.read_file(self._path)
         if not data.strip():
             raise SourceFault(
-                "is empty and no iCalendar file", where=self._shown, fix="take it away, a new one is made"
+                "is empty and no iCalendar file", where=self.address, fix="take it away, a new one is made"
             )
-        refuse_cut(data, self._shown)
+        refuse_cut(data, self.address)
         return data
 
     def _load(self) -> list[Event]:
         data = self._read()
         digest = files.hash_bytes(data)
         if digest != self._digest:
-            self._events = read_events(data, self.zone, file=self._shown)
+            self._events = read_events(data, self.zone, file=self.address)
             self._digest, self._data = digest, data
             self._versions = _versions(data)
         return self._events
 
     def find_event(self, uid: str) -> StoredEvent | None:
-        """The event of that UID."""
         mine = [event for event in self._load() if event.uid == uid]
         if not mine:
             return None
         return to_stored(mine, uid, self._versions[uid], self.address_of(uid), extract_event(self._data, uid))
 
     def find_marked(self, mark: str) -> StoredEvent | None:
-        """The standing event that carries our mark."""
         found = next((event for event in self._load() if event.origin == mark and event.occurrence is None), None)
         return self.find_event(found.uid) if found else None
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        """All occurrences wholly or partly between two moments."""
         return expand_events(self._load(), low, high, self.zone)
 
     def all_events(self) -> list[Event]:
-        """All events."""
         return self._load()
 
     def find_marks(self, prefix: str) -> dict[str, str]:
-        """The marks of ours that begin so, each with the UID of its event."""
         components = list_components(self._read())
         return {each.origin: each.uid for each in components if each.origin and each.origin.startswith(prefix)}
 
     def address_of(self, uid: str) -> str:
-        """The file."""
         return self._path.absolute().as_uri()
 
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
@@ -164,13 +119,13 @@ class FileCalendar:
                     fresh.append(effect.event)
                 elif standing.origin != effect.lineage:
                     errors[index] = RowFault(
-                        "an event of that UID stands there already and is not ours", where=self._shown
+                        "an event of that UID stands there already and is not ours", where=self.address
                     )
             elif effect.action != "take":
                 uid, _ = split_key(effect.target)
                 done = already_done(data, effect, self.zone)
                 if done == "moved" or (not done and not is_on_its_version(effect, versions.get(uid, ""))):
-                    errors[index] = moved_on(effect, self._shown)
+                    errors[index] = moved_on(effect, self.address)
                 elif not done:
                     data = carry_out(data, effect, stamp)
                     versions = _versions(data)

@@ -1,5 +1,4 @@
-"""Hearing dictated messages. The stand-in that ships reads a text file beside the sound; a recogniser takes its place
-here."""
+"""Hearing dictated messages. The stand-in that ships reads a text file beside the sound."""
 
 from __future__ import annotations
 

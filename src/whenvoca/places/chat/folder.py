@@ -17,54 +17,40 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.people import People, Person
-from whenvoca.engine.place_protocols import DictationFace, Heard, PlaceReport, Presence
+from whenvoca.engine.place_protocols import Chat, Dictation, Heard, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
-from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 
 _NAME = re.compile(r"[\w.@+-]+")
 
 
-class FolderChat:
+class FolderChat(Chat):
     """A chat that is a folder. ``name_here`` is who the workspace is in it."""
+
+    notes = ("a stand-in: rooms and people as files",)
 
     def __init__(
         self,
         name: str,
         folder: Path,
-        shown: str,
+        address: str,
         zone: ZoneInfo,
         *,
         rooms: Sequence[str],
         people: People | None = None,
         name_here: str = "desk",
-        dictation: DictationFace | None = None,
+        dictation: Dictation | None = None,
     ) -> None:
-        self.name = name
+        self.name, self.address, self.zone, self.rooms = name, address, zone, rooms
         self._people, self._dictation = people or People(), dictation
-        self.zone = zone
-        self.rooms = rooms
-        self.name_here = name_here
-        self._folder = folder
-        self._shown = shown
+        self._folder, self.name_here = folder, name_here
 
     # --- looking
 
-    def describe(self) -> PlaceReport:
-        """How much was said in it."""
-        try:
-            count = sum(1 for path in self._folder.glob("*/*.jsonl") for _ in self._lines(path))
-        except WhenvocaError as error:
-            return PlaceReport(self.name, "chat", self._shown, self.zone.key, "", error.message, error.fix)
+    def holds(self) -> str:
+        count = sum(1 for path in self._folder.glob("*/*.jsonl") for _ in self._lines(path))
         missing = "" if self._folder.exists() else ", made when it is written"
-        holds = f"{len(self.rooms)} room{'s' * (len(self.rooms) != 1)}, {count} message{'s' * (count != 1)}{missing}"
-        return PlaceReport(
-            self.name, "chat", self._shown, self.zone.key, holds, notes=("a stand-in: rooms and people as files",)
-        )
-
-    def info(self) -> PlaceInfo:
-        """What the checker needs."""
-        return PlaceInfo(name=self.name, kind="chat", zone=self.zone.key, rooms=tuple(self.rooms))
+        return f"{len(self.rooms)} room{'s' * (len(self.rooms) != 1)}, {count} message{'s' * (count != 1)}{missing}"
 
     def messages(self, kind: str, name: str) -> list[dict[str, Any]]:
         """What was said in a room ("rooms") or with a person ("people"), in order."""
@@ -128,7 +114,6 @@ class FolderChat:
         """Its files tell."""
 
     def presence_of(self, person: Person) -> Presence:
-        """What the person shows now."""
         path = self._path("presence", person.chat or person.name, "json")
         if not path.exists():
             return Presence()
@@ -177,12 +162,11 @@ class FolderChat:
         self.append(self._path(kind, name, "jsonl"), said)
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Each by itself, in order."""
         return [self._apply_one(effect, stamp) for effect in effects]
 
     def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
         try:
-            if effect.verb == "send message":
+            if effect.action == "send":
                 return self._send(effect, stamp)
             return self.show(str((effect.after or {}).get("chat") or effect.target), Presence.of(effect.after or {}))
         except (RowFault, PlaceTrouble, SourceFault) as error:

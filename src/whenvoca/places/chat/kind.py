@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import DictationFace
+from whenvoca.engine.place_protocols import Dictation
 from whenvoca.engine.seeing.sources import MessageSource
 from whenvoca.places.chat.dictation import TextBeside
 from whenvoca.places.chat.folder import FolderChat
@@ -31,7 +31,7 @@ def _open_folder(settings: PlaceSettings, context: PlaceContext) -> FolderChat:
     )
 
 
-def _dictation_of(settings: PlaceSettings) -> DictationFace | None:
+def _dictation_of(settings: PlaceSettings) -> Dictation | None:
     kind = settings.text("dictation")
     if kind not in ("", "text beside"):
         fix = 'dictation = "text beside": the words stand in a text file beside the sound'

@@ -9,29 +9,22 @@ from pathlib import Path
 
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import ChatFace, Heard, PlaceReport, Presence
+from whenvoca.engine.place_protocols import Chat, Heard, Presence
 from whenvoca.errors import RequestFault, WhenvocaError
-from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 from whenvoca.places.chat.folder import FolderChat
 
 
-class RehearsedChat:
-    """What people would show; a chat on a server is not joined. ``sample`` is a file of messages that stand for what is
-    said."""
+class RehearsedChat(Chat):
+    """What people would show; a server is not joined. ``sample``: a file of messages that stand for what is said."""
 
-    def __init__(self, real: ChatFace, sample: Path | None = None) -> None:
+    def __init__(self, real: Chat, sample: Path | None = None) -> None:
         self._real, self._sample = real, sample
-        self.name, self.zone, self.rooms = real.name, real.zone, real.rooms
+        self.name, self.address, self.zone, self.rooms = real.name, real.address, real.zone, real.rooms
         self._shown: dict[str, Presence] = {}
 
-    def describe(self) -> PlaceReport:
-        """The real one."""
-        return self._real.describe()
-
-    def info(self) -> PlaceInfo:
-        """What the checker needs."""
-        return self._real.info()
+    def holds(self) -> str:
+        return self._real.holds()
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
         """What the stand-in holds, or the sample; a chat on a server is not joined for it."""
@@ -62,13 +55,12 @@ class RehearsedChat:
         """Its files tell."""
 
     def presence_of(self, person: Person) -> Presence:
-        """What the person would show."""
         return self._shown.get(person.name.lower()) or self._real.presence_of(person)
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Remembers what would be shown."""
         for effect in effects:
-            if effect.verb != "send message":
+            if effect.action != "send":
                 self._shown[effect.target] = Presence.of(effect.after or {})
         return [Receipt() for _ in effects]
 

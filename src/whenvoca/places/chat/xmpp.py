@@ -18,9 +18,8 @@ from msgspec.structs import replace
 
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.people import People, Person
-from whenvoca.engine.place_protocols import Heard, PlaceReport, Presence
+from whenvoca.engine.place_protocols import Chat, Heard, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
-from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 from whenvoca.places.secrets import Secret
 
@@ -28,7 +27,7 @@ Result = TypeVar("Result")
 _OVERLAP = timedelta(minutes=1)  # clocks differ; what was heard already is known by its key
 
 
-class XmppChat:
+class XmppChat(Chat):
     """A chat on a server. ``secret_of`` gives the password reference of a person who lets their presence be set."""
 
     def __init__(
@@ -40,6 +39,7 @@ class XmppChat:
         secret_of: Callable[[Person], Secret | None],
     ) -> None:
         self.name, self.zone, self.rooms = name, zone, settings.rooms
+        self.address = f"xmpp://{settings.host}:{settings.port}"
         self._settings, self._people, self._secret_of = settings, people, secret_of
         self._loop: asyncio.AbstractEventLoop | None = None
         self._clients: dict[str, Any] = {}  # by bare JID
@@ -51,23 +51,13 @@ class XmppChat:
 
     # --- looking
 
-    def describe(self) -> PlaceReport:
+    def holds(self) -> str:
         """Whether the server answers and takes the password."""
-        address = f"xmpp://{self._settings.host}:{self._settings.port}"
-        try:
-            self._do(self._client(self._settings.user, self._settings.password))
-        except WhenvocaError as error:
-            return PlaceReport(self.name, "chat", address, self.zone.key, "", error.message, error.fix)
-        count = len(self.rooms)
-        return PlaceReport(self.name, "chat", address, self.zone.key, f"answers, {count} room{'s' * (count != 1)}")
-
-    def info(self) -> PlaceInfo:
-        """What the checker needs; the server is not asked, a run does that."""
-        return PlaceInfo(name=self.name, kind="chat", zone=self.zone.key, rooms=self.rooms)
+        self._do(self._client(self._settings.user, self._settings.password))
+        return f"answers, {len(self.rooms)} room{'s' * (len(self.rooms) != 1)}"
 
     def presence_of(self, person: Person) -> Presence:
-        """What the person shows: what we set, unless they changed it by hand since; else what their own programs
-        show."""
+        """What the person shows: what we set, unless they changed it since; else what their own programs show."""
         client = self._do(self._client(*self._account(person)))
         theirs: Presence = client.theirs()
         mine = self._shown.get(person.name.lower())
@@ -89,7 +79,6 @@ class XmppChat:
         )
 
     def listen(self, wake: Callable[[], None]) -> None:
-        """From now on ``wake`` is called when a message comes in."""
         self._wake = wake
 
     async def _listen(self, since: datetime | None, at: datetime) -> list[Arrived]:
@@ -118,25 +107,23 @@ class XmppChat:
     # --- writing
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Each by itself, in order."""
         return [self._apply_one(effect) for effect in effects]
 
     def _apply_one(self, effect: Effect) -> Receipt | WhenvocaError:
         after = effect.after or {}
         try:
-            if effect.verb == "send message":
+            if effect.action == "send":
                 self._do(self._send(effect.target, after))
             else:
                 person = self._people.find(effect.target)
                 if person is None:
                     raise RowFault(f'there is nobody "{effect.target}" in [people]')
-                self._show(person, Presence.of(after), is_back=effect.verb != "set presence")
+                self._show(person, Presence.of(after), is_back=effect.action != "set")
         except (RowFault, PlaceTrouble) as error:
             return error
         return Receipt()
 
     def keep_showing(self, person: Person, presence: Presence) -> None:
-        """Shows again what a claim says, after the program was off. Raises PlaceTrouble."""
         if person.name.lower() not in self._shown:
             self._show(person, presence, is_back=False)
 
@@ -219,7 +206,6 @@ class XmppChat:
         return f"{self.name}, {self._settings.host}:{self._settings.port}"
 
     def close(self) -> None:
-        """Ends the connections."""
         if self._loop is None:
             return
         loop, clients = self._loop, list(self._clients.values())

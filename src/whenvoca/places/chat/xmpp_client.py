@@ -24,8 +24,7 @@ def _aware(moment: datetime) -> datetime:
 
 
 class Client(ClientXMPP):
-    """A connected account. ``is_person``: somebody's own, whose presence we set; it takes no messages away from
-    them."""
+    """A connected account. ``is_person``: somebody's own, whose presence we set without taking their messages."""
 
     def __init__(self, jid: str, password: str, settings: XmppSettings, place: str, *, is_person: bool) -> None:
         plain = {"unencrypted_plain": settings.tls == "none", "unencrypted_scram": settings.tls == "none"}
@@ -220,8 +219,7 @@ class Client(ClientXMPP):
             raise RowFault(f"the message to {to} is refused: {said}", where=self.where)
 
     async def join(self, room: str, nickname: str, since: datetime | None = None) -> None:
-        """Joins a room that is there, with what was said since then. Raises RowFault where there is none, or it is
-        closed."""
+        """Joins a room, with what was said since then. Raises RowFault where there is none, or it is closed."""
         history: dict[str, Any] = {"maxstanzas": 0} if since is None else {"since": since}
         try:
             await self._plugins["xep_0030"].get_info(jid=room, timeout=self._settings.seconds)

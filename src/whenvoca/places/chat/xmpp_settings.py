@@ -10,8 +10,7 @@ from whenvoca.places.secrets import Secret
 
 
 class Arrived(Struct, frozen=True):
-    """A message as it came in: who sent it (a bare address, empty where the room hides it), and in which room's
-    address."""
+    """A message as it came in: its sender's bare address (empty where the room hides it), and the room's."""
 
     key: str
     sender: str
@@ -22,8 +21,7 @@ class Arrived(Struct, frozen=True):
 
 
 class XmppSettings(Struct, frozen=True, kw_only=True):
-    """Where the server is and who we are there. ``tls``: starttls, implicit, or none (only on a machine of one's
-    own)."""
+    """The server, and who we are there. ``tls``: starttls, implicit, or none (only on a machine of one's own)."""
 
     host: str
     port: int

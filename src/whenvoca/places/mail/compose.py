@@ -15,8 +15,7 @@ from whenvoca.values.numbers import is_address
 
 
 def compose_letter(effect: Effect, sender: str, stamp: datetime) -> EmailMessage:
-    """The letter. Its Message-ID is the effect's, the same when it is sent again. Raises RowFault for an address that
-    is none."""
+    """The letter, with the effect's Message-ID, the same when sent again. Raises RowFault for a bad address."""
     after: dict[str, Any] = effect.after or {}
     letter = EmailMessage(policy=SMTP.clone(raise_on_defect=False))
     letter["Message-ID"] = f"<{effect.target}@{sender.rpartition('@')[2]}>"

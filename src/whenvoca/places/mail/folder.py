@@ -8,34 +8,25 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import PlaceReport
+from whenvoca.engine.place_protocols import Outbox
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
-from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places import files
 from whenvoca.places.mail.compose import compose_letter
 
 
-class FolderOutbox:
-    """An outbox that is a folder; each letter is a file named for its Message-ID, so that sent again it is the same
-    file."""
+class FolderOutbox(Outbox):
+    """An outbox that is a folder; a letter is a file named for its Message-ID: sent again it is the same file."""
 
-    def __init__(self, name: str, folder: Path, shown: str, zone: ZoneInfo, sender: str) -> None:
-        self.name, self.zone, self.sender = name, zone, sender
+    notes = ("a stand-in: letters as files",)
+
+    def __init__(self, name: str, folder: Path, address: str, zone: ZoneInfo, sender: str) -> None:
+        self.name, self.address, self.zone, self.sender = name, address, zone, sender
         self._folder = folder
-        self._shown = shown
 
-    def describe(self) -> PlaceReport:
-        """How many letters lie there."""
+    def holds(self) -> str:
         count = len(list(self._folder.glob("*.eml"))) if self._folder.is_dir() else 0
         missing = "" if self._folder.exists() else ", made when it is written"
-        holds = f"{count} letter{'s' * (count != 1)}{missing}"
-        return PlaceReport(
-            self.name, "outbox", self._shown, self.zone.key, holds, notes=("a stand-in: letters as files",)
-        )
-
-    def info(self) -> PlaceInfo:
-        """What the checker needs."""
-        return PlaceInfo(name=self.name, kind="outbox", zone=self.zone.key)
+        return f"{count} letter{'s' * (count != 1)}{missing}"
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Writes each letter as a file."""
@@ -54,20 +45,15 @@ class FolderOutbox:
         return Receipt("", path.absolute().as_uri())
 
 
-class RehearsedOutbox:
+class RehearsedOutbox(Outbox):
     """An outbox that sends nothing; what could not be sent is told all the same."""
 
-    def __init__(self, name: str, zone: ZoneInfo, sender: str, report: PlaceReport, info: PlaceInfo) -> None:
-        self.name, self.zone, self.sender = name, zone, sender
-        self._report, self._info = report, info
+    def __init__(self, real: Outbox) -> None:
+        self._real = real
+        self.name, self.address, self.zone, self.sender = real.name, real.address, real.zone, real.sender
 
-    def describe(self) -> PlaceReport:
-        """The real one."""
-        return self._report
-
-    def info(self) -> PlaceInfo:
-        """What the checker needs."""
-        return self._info
+    def holds(self) -> str:
+        return self._real.holds()
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Puts each letter into words, and leaves it at that."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from whenvoca.engine.place_protocols import OutboxFace, PlaceReport
+from whenvoca.engine.place_protocols import Outbox
 from whenvoca.places.mail.folder import FolderOutbox, RehearsedOutbox
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
@@ -48,9 +48,8 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     )
 
 
-def _rehearse(outbox: OutboxFace, sample: Path | None) -> RehearsedOutbox:
-    report = PlaceReport(outbox.name, "outbox", "", outbox.zone.key)
-    return RehearsedOutbox(outbox.name, outbox.zone, outbox.sender, report, outbox.info())
+def _rehearse(outbox: Outbox, sample: Path | None) -> RehearsedOutbox:
+    return RehearsedOutbox(outbox)
 
 
 OUTBOX = PlaceKind(

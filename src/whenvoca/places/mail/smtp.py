@@ -11,18 +11,16 @@ from datetime import datetime
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import PlaceReport
+from whenvoca.engine.place_protocols import Outbox
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
-from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.mail.compose import compose_letter
 from whenvoca.places.secrets import Secret
 
 _PASSING = range(400, 500)  # replies that say: try again later
 
 
-class SmtpOutbox:
-    """A server that takes letters. ``tls``: from the first byte (implicit), as soon as the server offers it (starttls),
-    or none."""
+class SmtpOutbox(Outbox):
+    """A server that takes letters. ``tls``: implicit (from the first byte), starttls, or none."""
 
     def __init__(
         self,
@@ -39,27 +37,21 @@ class SmtpOutbox:
         seconds: float = 30.0,
     ) -> None:
         self.name, self.zone, self.sender = name, zone, sender
+        self.address = f"smtp://{host}:{port}"
         self._host, self._port, self._user, self._password = host, port, user, password
         self._tls, self._ca, self._seconds = tls, ca, seconds
+
+    def holds(self) -> str:
+        """Whether the server answers and takes the password."""
+        try:
+            self._connect().quit()
+        except (smtplib.SMTPException, OSError) as error:
+            raise self._trouble(error) from error
+        return "answers"
 
     @property
     def _where(self) -> str:
         return f"{self.name}, {self._host}:{self._port}"
-
-    def describe(self) -> PlaceReport:
-        """Whether the server answers and takes the password."""
-        address = f"smtp://{self._host}:{self._port}"
-        try:
-            self._connect().quit()
-        except WhenvocaError as error:
-            return PlaceReport(self.name, "outbox", address, self.zone.key, "", error.message, error.fix)
-        except (smtplib.SMTPException, OSError) as error:
-            return PlaceReport(self.name, "outbox", address, self.zone.key, "", str(self._trouble(error).message))
-        return PlaceReport(self.name, "outbox", address, self.zone.key, "answers")
-
-    def info(self) -> PlaceInfo:
-        """What the checker needs; the server is not asked, a run does that."""
-        return PlaceInfo(name=self.name, kind="outbox", zone=self.zone.key)
 
     def _connect(self) -> smtplib.SMTP:
         context = ssl.create_default_context(cafile=self._ca or None)

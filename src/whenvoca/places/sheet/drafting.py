@@ -12,7 +12,7 @@ from msgspec import Struct, field
 
 from whenvoca.language.definitions import column_word, written_column
 from whenvoca.language.expressions import WORDS
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.places.sheet.rowkeys import find_booking_column
 from whenvoca.places.sheet.table import Table
 from whenvoca.values.dates import DAY_FIRST, MONTH_FIRST

@@ -1,5 +1,4 @@
-"""Filling a table: which cells are written, and where rows are put in or taken out, so that it holds exactly these
-rows."""
+"""Filling a table: which cells are written, and where rows are put in or taken out, so that it holds these rows."""
 
 from __future__ import annotations
 

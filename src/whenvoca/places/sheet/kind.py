@@ -10,7 +10,7 @@ from whenvoca.engine.seeing.sources import SheetSource
 from whenvoca.errors import SettingsFault
 from whenvoca.language.definitions import column_word
 from whenvoca.language.faults import nearest
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.backings import make_backing

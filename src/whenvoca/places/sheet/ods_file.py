@@ -1,5 +1,4 @@
-""".ods (OpenDocument spreadsheets): read by calamine. Writing back is not built yet: a workflow that would is a
-fault."""
+""".ods (OpenDocument spreadsheets): read by calamine, never written: a workflow that would is a fault."""
 
 from __future__ import annotations
 

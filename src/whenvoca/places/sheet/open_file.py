@@ -1,5 +1,4 @@
-"""One file behind one or several sheets: read once while it stands unchanged, saved as a whole, never over another's
-work."""
+"""One file behind sheets: read once while it is unchanged, saved as a whole, never over another's work."""
 
 from __future__ import annotations
 

@@ -7,66 +7,38 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any, Protocol
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import PlaceReport, RowState, SavedRows, SeenRow
+from whenvoca.engine.place_protocols import RowState, SavedRows, SeenRow, Sheet
 from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.errors import RowFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
-from whenvoca.language.inference import fold_name
-from whenvoca.places.sheet.filling import fill_rows
+from whenvoca.language.names import fold_name
 from whenvoca.places.sheet.grid import TabWrites
 from whenvoca.places.sheet.open_file import OpenFile, Pending
 from whenvoca.places.sheet.rowkeys import key_of_columns
 from whenvoca.places.sheet.seen_rows import see_by_columns, see_by_content
 from whenvoca.places.sheet.table import Row, SheetSettings, Table, column_infos, read_table
+from whenvoca.places.sheet.write_plan import WritePlan, merge_cells
 from whenvoca.values.kinds import Raw
-
-
-class InfoMemory(Protocol):
-    """Remembers what the checker needs of a sheet while its file stands unchanged."""
-
-    def recall(self, place: SheetPlace) -> PlaceInfo | None:
-        """What was kept, if file and settings are as they were."""
-
-    def keep(self, place: SheetPlace, info: PlaceInfo) -> None:
-        """Keeps it."""
-
-    def forget(self, place: SheetPlace) -> None:
-        """What was kept no longer holds."""
-
 
 _MOST_STATES = 12_000  # of rows, kept at hand: more than advance together
 _NO_PRINTS = RowHashes()
 
 
-class NoMemory:
-    """Remembers nothing."""
-
-    def recall(self, place: SheetPlace) -> PlaceInfo | None:
-        """Nothing."""
-        return None
-
-    def keep(self, place: SheetPlace, info: PlaceInfo) -> None:
-        """Keeps nothing."""
-
-    def forget(self, place: SheetPlace) -> None:
-        """Has nothing to forget."""
-
-
-class SheetPlace:
+class SheetPlace(Sheet):
     """A sheet. ``written_words`` are the columns that workflows write, which never make its rows another."""
 
     def __init__(self, name: str, settings: SheetSettings, zone: ZoneInfo, file: OpenFile) -> None:
-        self.name = name
+        self.name, self.kind, self.zone = name, "sheet", zone
         self.settings = settings
-        self.zone = zone
         self.file = settings.file
+        self.address = f"{self.file}, {settings.tab}" if settings.tab else self.file
         self.open_file = file
         self.written_words: frozenset[str] = frozenset()
-        self.memory: InfoMemory = NoMemory()
+        self.memory: Any = None  # a SheetMemory of what the checker needs, while the file is unchanged
         self.wanted_headings: list[str] = []
         self.signature = "|".join([settings.tab or "", str(settings.header or ""), *settings.key])
         self._info: tuple[str, PlaceInfo] | None = None  # with the hash of the file that it is of
@@ -116,31 +88,19 @@ class SheetPlace:
         return self._table
 
     def digest(self) -> str:
-        """The hash of the file as it stands, empty while it is still to be made."""
         if self.is_missing():
             return ""
         self.open_file.load()
         return self.open_file.digest
 
-    def describe(self) -> PlaceReport:
-        """What stands there."""
-        report = PlaceReport(self.name, "sheet", self._address(), self.zone.key)
-        try:
-            if self.is_missing():
-                return PlaceReport(
-                    self.name, "sheet", self._address(), self.zone.key, "not there yet, made when it is written"
-                )
-            table = self.table()
-        except WhenvocaError as error:
-            return PlaceReport(self.name, "sheet", report.address, self.zone.key, "", error.message, error.fix)
-        holds = f"{len(table.rows)} row{'s' * (len(table.rows) != 1)}, headings in row {table.header + 1}"
-        return PlaceReport(self.name, "sheet", report.address, self.zone.key, holds, notes=self._warnings(table))
-
-    def _address(self) -> str:
-        return f"{self.file}, {self.settings.tab}" if self.settings.tab else self.file
+    def holds(self) -> str:
+        if self.is_missing():
+            return "not there yet, made when it is written"
+        table = self.table()
+        self.notes = self._warnings(table)
+        return f"{len(table.rows)} row{'s' * (len(table.rows) != 1)}, headings in row {table.header + 1}"
 
     def info(self) -> PlaceInfo:
-        """What the checker needs."""
         common: dict[str, Any] = {
             "name": self.name,
             "kind": "sheet",
@@ -155,20 +115,19 @@ class SheetPlace:
                 return PlaceInfo(**common)
             if self._info is not None and self._info[0] == self.open_file.digest:
                 return self._info[1]
-            if (seen := self.memory.recall(self)) is not None:
+            if self.memory is not None and (seen := self.memory.recall(self)) is not None:
                 self._info = (self.open_file.digest, seen)
-                return seen
+                return seen  # type: ignore[no-any-return]
             table = self.table()
             self._check_keys(table)
         except WhenvocaError as error:
-            return PlaceInfo(
-                **common, trouble=_with_place(error), trouble_fix=error.fix, trouble_exit=int(error.exit_code)
-            )
+            return PlaceInfo(**common, trouble=error.reason, trouble_fix=error.fix, trouble_exit=int(error.exit_code))
         columns = column_infos(table, self.settings)
         told: dict[str, Any] = {"warnings": self._warnings(table), "key_warning": self._key_warning(table)}
         info = PlaceInfo(**common, **told, columns=columns, twice=table.twice)
         self._info = (self.open_file.digest, info)
-        self.memory.keep(self, info)
+        if self.memory is not None:
+            self.memory.keep(self, info)
         return info
 
     def _check_keys(self, table: Table) -> None:
@@ -230,33 +189,27 @@ class SheetPlace:
 
     @property
     def is_scanned(self) -> bool:
-        """Whether the rows have been scanned since the file was last read."""
         return self._table is not None and self._table_digest == self.open_file.digest and bool(self._rows)
 
     def _key_columns(self, table: Table) -> list[str]:
         return [table.by_word[fold_name(column_word(column))].name for column in self.settings.key]
 
     def row(self, key: str, state: RowState) -> Row:
-        """The row as a thing with typed fields."""
         return Row(self.table(), key, state, self._number(key), self.zone, self.name)
 
     def label(self, key: str) -> str:
-        """How messages call the row: by its key, or by its place in the sheet."""
         if self.settings.key:
             return key
         number = self._number(key)
         return f"row {number + 1}" if number is not None else "a row"
 
     def word_of(self, name: str) -> str:
-        """The word that stands for a column in a workflow, folded."""
         return fold_name(column_word(name))
 
     def key_of_row(self, number: int) -> str | None:
-        """The key of the row of that number as the spreadsheet counts, None if it holds none."""
         return next((key for key, (row, _) in self._rows.items() if row + 1 == number), None)
 
     def number_of(self, key: str) -> int:
-        """The row's number, counted from 0, as it was last scanned."""
         return self._rows[key][0]
 
     def _scanned(self) -> None:
@@ -264,13 +217,10 @@ class SheetPlace:
             self.scan({})
 
     def keys(self) -> list[str]:
-        """The keys of all rows that stand, those about to be deleted left out, in order."""
         self._scanned()
         return [key for key in self._rows if key not in self._deleted]
 
     def keys_holding(self, column: str, text: str) -> list[str]:
-        """The keys of rows whose cell in the column may be that text: those equal to it, and those that are no
-        texts."""
         if column not in self._holding:
             self._scanned()
             name = self.column_name(column)
@@ -284,16 +234,14 @@ class SheetPlace:
         return [key for key in self._rows if key in wanted and key not in self._deleted] if wanted else []
 
     def current(self, key: str) -> RowState | None:
-        """The row as it stands, pending cells included."""
         if not self._rows:
             self._scanned()
         if key in self._deleted:
             return None
         state, pending = self._state(key), self._overlay.get(key)
-        return state if state is None or pending is None else _merged(state, pending)
+        return state if state is None or pending is None else merge_cells(state, pending)
 
     def rows_below(self, columns: Sequence[str]) -> list[list[Raw]]:
-        """The cells of these columns in every filled row, in order."""
         if self.is_missing():
             return []
         table = self.table()
@@ -302,7 +250,6 @@ class SheetPlace:
         return [row for row in rows if any(cell is not None for cell in row)]
 
     def count_equal(self, cells: Mapping[str, Any]) -> int:
-        """How many rows hold these cells, pending ones included."""
         names = tuple(sorted(cells))
         if names not in self._equals:
             table = None if self.is_missing() else self.table()
@@ -311,7 +258,6 @@ class SheetPlace:
         return self._equals[names][tuple(self.to_raw(name, cells[name]) for name in names)]
 
     def find_key(self, cells: Mapping[str, Any]) -> str | None:
-        """The key that a new row with these cells would have; None if the sheet has no key or it is not given."""
         if not self.settings.key:
             return None
         columns = (
@@ -323,7 +269,6 @@ class SheetPlace:
         return key_of_columns({k: v for k, v in state.items() if v is not None}, columns) or None
 
     def column_name(self, word: str) -> str:
-        """The column's name as it stands in the sheet, for its word in a workflow."""
         if self._table_digest == self.open_file.digest and (known := self._names.get(word)) is not None:
             return known
         if self.is_missing():
@@ -338,21 +283,19 @@ class SheetPlace:
         return heading.name
 
     def to_raw(self, column: str, value: Any) -> Raw:
-        """The value as a later reading of the file gives it."""
         return self.open_file.backing.to_raw(value)
 
     # --- writing
 
     def pend(self, number: int, effect: Effect) -> Receipt:
-        """Takes a row effect to be saved later. Raises RowFault if its row is gone or a cell must not be written."""
-        if effect.verb == "fill sheet":
+        if effect.action == "fill":
             self.open_file.pending.append(Pending(number, self, effect, {}))
             return Receipt(is_pending=True)
         cells = effect.after or {}
         raws = {name: self.to_raw(name, value) for name, value in cells.items()}
         if all(raws[name] is value for name, value in cells.items()):
             raws = cells  # one dictionary instead of two, a hundred thousand times
-        if effect.verb == "change row":
+        if effect.action == "change":
             state = self.current(effect.target)
             if state is None:
                 raise RowFault("the row is no longer in the sheet", where=self.file)
@@ -360,9 +303,9 @@ class SheetPlace:
             self._overlay.setdefault(effect.target, {}).update(raws)
             for name in raws if self._holding else ():
                 self._holding.pop(self.word_of(name), None)
-        elif effect.verb == "delete row":
+        elif effect.action == "delete":
             self._pend_deletion(effect)
-        elif effect.verb == "put back row":
+        elif effect.action == "put back":
             self._equals.clear()
         else:
             self._refuse_added(effect)
@@ -407,59 +350,22 @@ class SheetPlace:
                 )
 
     def plan_writes(self, data: bytes | None, mine: list[Pending], result: SavedRows) -> TabWrites:
-        """Where the pending cells stand in the file as it is now; what cannot be written goes into
-        ``result.errors``."""
-        writes = TabWrites(headings=list(self.wanted_headings))
-        if data is None or self.is_missing():
-            table, columns = None, {name: index for index, name in enumerate(self.wanted_headings)}
-            next_row = 1
-        else:
+        """Where the pending cells are in the file as it is now; what cannot be written goes into ``result.errors``."""
+        is_new = data is None or self.is_missing()
+        if not is_new:
             self._refresh()
-            table = self.table()
-            columns = {heading.name: heading.index for heading in table.headings}
-            next_row = table.last_row + 1
-        last = next_row - 1
+        numbers = {key: number for key, (number, _) in self._rows.items()}
+        plan = WritePlan(
+            None if is_new else self.table(), self.wanted_headings, numbers, result, totals=self.settings.totals
+        )
         for each in mine:
-            after = each.effect.after or {}
-            if each.effect.verb == "fill sheet":
-                rows = [dict(zip(after["columns"], row, strict=True)) for row in after["rows"]]
-                if table is None:
-                    next_row = 1
-                next_row = fill_rows(table, columns, rows, writes, next_row, totals=self.settings.totals)
-                result.gone += [key for key, (row, _) in self._rows.items() if row in writes.removed]
-                continue
-            if each.effect.verb == "add row":
-                if table is not None and last > table.header:
-                    writes.formats_from[next_row] = last
-                writes.cells |= {(next_row, columns[name]): value for name, value in after.items()}
-                result.added[each.number] = next_row
-                next_row += 1
-                continue
-            if each.effect.verb == "put back row":
-                row = min(int(each.effect.version or next_row), next_row)
-                while row in writes.inserted:
-                    row += 1
-                writes.inserted[row] = {columns[name]: value for name, value in after.items() if name in columns}
-                result.added[each.number] = row
-                continue
-            fault = self._conflict(each)
-            if fault is not None:
+            if each.effect.action not in ("change", "delete"):
+                plan.add(each)
+            elif (fault := self._conflict(each)) is not None:
                 result.errors[each.number] = fault
-                continue
-            key = each.effect.target
-            if each.effect.verb == "delete row":
-                writes.removed.add(self._rows[key][0])
-                result.gone.append(key)
-                result.states.pop(key, None)
-                continue
-            row, standing = self._rows[key][0], self._state(key) or {}
-            for name, value in after.items():
-                if standing.get(name) != each.raws[name]:
-                    writes.cells[row, columns[name]] = value
-            result.states[key] = _merged(result.states.get(key, standing), each.raws)
-        for number, row in result.added.items():
-            result.added[number] = row - sum(1 for removed in writes.removed if removed < row)
-        return writes
+            else:
+                plan.on_row(each, self._state(each.effect.target) or {})
+        return plan.done()
 
     def _refresh(self) -> None:
         """Finds the rows again by their keys if the file changed since it was scanned."""
@@ -472,7 +378,7 @@ class SheetPlace:
         if state is None:
             return RowFault(f"{self.label(effect.target)} is no longer in the sheet", where=self.file)
         before = effect.before or {}
-        if effect.verb == "delete row" and _merged(state, self._overlay.get(effect.target, {})) != before:
+        if effect.action == "delete" and merge_cells(state, self._overlay.get(effect.target, {})) != before:
             return RowFault(f"{self.label(effect.target)} was changed by another hand meanwhile", where=self.file)
         for name, raw in pending.raws.items():
             if state.get(name) not in (before.get(name), raw):
@@ -488,7 +394,8 @@ class SheetPlace:
         else:
             self._bring_up_to_date(self._table, saved)
             self._table_digest = self.open_file.digest
-            self.memory.forget(self)
+            if self.memory is not None:
+                self.memory.forget(self)
         self._overlay, self._added, self._equals = {}, [], {}
         self._added_keys.clear()
         self._deleted.clear()
@@ -507,11 +414,3 @@ class SheetPlace:
                 cells[index] = state.get(name)
                 changed.add(name)
         table.read_again(changed)
-
-
-def _merged(state: Mapping[str, Raw], cells: Mapping[str, Raw]) -> dict[str, Raw]:
-    return {name: raw for name, raw in {**state, **cells}.items() if raw is not None}
-
-
-def _with_place(error: WhenvocaError) -> str:
-    return f"{error.where}: {error.message}" if error.where else error.message

@@ -65,7 +65,7 @@ class Printer:
         return blake2b(content, digest_size=WIDTH).digest()
 
     def _letters_of(self, rows: Sequence[Sequence[Raw]]) -> list[str]:
-        """The types of the cells, column by column: one letter where all are of one type. Raises KeyError for strange
+        """The cells' types, column by column: one letter where all are of one type. Raises KeyError for strange
         ones."""
         widths = set(map(len, rows))
         if len(widths) != 1:

@@ -1,5 +1,4 @@
-"""The rows of a table with their keys: which cannot be taken up, which wait for their key, which stand as they
-stood."""
+"""The rows of a table with their keys: which cannot run, which wait for a key, which are as they were."""
 
 from __future__ import annotations
 
@@ -11,7 +10,7 @@ from msgspec import Struct
 from whenvoca.engine.place_protocols import RowState, SeenRow
 from whenvoca.engine.row_hashes import HashBlock, RowHashes
 from whenvoca.language.definitions import column_word
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.places.sheet.row_hashing import Printer
 from whenvoca.places.sheet.rowkeys import find_booking_column, key_of_columns, work_out_keys
 from whenvoca.places.sheet.table import Table

@@ -13,7 +13,7 @@ from msgspec import Struct, field
 from whenvoca.engine.place_protocols import RowState
 from whenvoca.errors import RowFault, SettingsFault
 from whenvoca.language.definitions import ColumnInfo, column_word
-from whenvoca.language.inference import fold_name
+from whenvoca.language.names import fold_name
 from whenvoca.places.sheet.grid import Grid, cell_name
 from whenvoca.places.sheet.headings import Heading, find_header, find_twice, read_headings
 from whenvoca.places.sheet.rowkeys import find_booking_column
@@ -89,8 +89,7 @@ class Table(Struct):
         return {name: cell for name, cell in zip(self.names, cells, strict=False) if cell is not None and name}
 
     def only_type(self, name: str) -> type | None:
-        """Of which type all cells of a column are; None where there are several, or where another column is called so
-        too."""
+        """The one type of a column's cells; None where there are several, or another column has the same name."""
         reading = self.readings.get(name)
         return reading.only if reading is not None and self.names.count(name) == 1 else None
 

@@ -208,8 +208,7 @@ def _is_on(package: Package, part: str, tab: str) -> bool:
 
 
 def _shift_chain(package: Package, part: str, shift: Shift, tabs: list[str]) -> bytes:
-    """The order of calculation: cells of the tab follow. Its index is the sheet's identifier, carried on where left
-    out."""
+    """The order of calculation follows the tab's cells. Its index is the sheet's identifier, kept where left out."""
     ids = {
         element.get("name"): element.get("sheetId")
         for element in package.parse(package.workbook_part).iter()
