@@ -216,8 +216,7 @@ def to_ical_duration(span: Duration) -> str:
 
 
 def carried(text: str) -> str:
-    """The text as iCalendar carries it (RFC 5545 3.3.11), and as it is read back: lines end in one way, control
-    characters are not there."""
+    """The text as iCalendar carries it (RFC 5545 3.3.11) and reads it back: one kind of line end, no controls."""
     return text if text.isprintable() else _CONTROL.sub("", text.replace("\r\n", "\n").replace("\r", "\n"))
 
 

@@ -25,19 +25,7 @@ NOW, LATER = "2027-03-15 09:00", "2027-03-17 09:00"
 _ZONE = ZoneInfo("Atlantic/Azores")
 _STAMP = datetime(2027, 1, 4, 9, 0, tzinfo=UTC)
 
-HEADINGS = (
-    "Answer",
-    "Booking",
-    "Link",
-    "Request no",
-    "Night of",
-    "From",
-    "To",
-    "Target",
-    "Instrument",
-    "Observers",
-    "Notes",
-)
+HEADINGS = "Answer, Booking, Link, Request no, Night of, From, To, Target, Instrument, Observers, Notes".split(", ")
 _REQUESTS: tuple[tuple[Any, ...], ...] = (
     ("R-101", date(2027, 3, 16), time(20, 45), time(23, 30), "M 81", "wide camera", "ines@example.org", "two filters"),
     ("R-102", date(2027, 3, 16), time(23, 30), time(4, 15), "NGC 4565", "spectrograph", "rui@example.org", ""),

@@ -112,14 +112,7 @@ def explain_run(stage: WorkspaceStage, record: RunRecord, workflow: tree.Workflo
     told.state = _fields_of(source, occurrence.subject, state)
     listening = _TraceListener(workflow, Compiler(opened.program.columns), told.told)
     _explain_where(opened, scope, listening)
-    subject = RunSubject(
-        workflow.identity,
-        occurrence.place,
-        occurrence.subject,
-        occurrence.sequence,
-        workflow.trigger.is_set,
-        occurrence.happened == "lost",
-    )
+    subject = RunSubject.of(occurrence, is_set=workflow.trigger.is_set, is_lost=occurrence.happened == "lost")
     recall = Recall(ledger.reads_of(record.number))
     context = RunContext(stage, scope, subject, is_last_try=True, recall=recall, trace=listening)
     _go_through(opened, context, ledger.journal_of(record.number), told)

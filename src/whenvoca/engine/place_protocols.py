@@ -88,8 +88,7 @@ class Place(Protocol):
         return PlaceReport(self.name, self.kind, self.address, self.zone.key, holds, said, fix, self.notes)
 
     def info(self) -> PlaceInfo:
-        """What the checker needs; a server is not asked, a run does that. Never raises: trouble is part of the
-        answer."""
+        """What the checker needs; no server is asked, a run does that. Never raises: trouble is part of the answer."""
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key)
 
 
@@ -211,8 +210,7 @@ class Outbox(Place, Writer, Protocol):
 
 
 class SeenRow(Struct, frozen=True):
-    """A row as a scan found it. ``fault``: why it cannot run (a key that is there twice); ``waits``: it has none
-    yet."""
+    """A row as a scan found it. ``fault``: why it cannot run (its key is there twice); ``waits``: it has none yet."""
 
     key: str
     number: int
@@ -430,8 +428,7 @@ class Places(Protocol):
         """Takes away temporaries that a crash left."""
 
     def rehearsed(self, instead: Mapping[str, Path] | None = None) -> Places:
-        """The same places, read for real, where a write is only remembered; ``instead`` names other files that stand
-        for those of a place."""
+        """The same places, where a write is only remembered; ``instead`` names files that stand for what they hold."""
 
     def renewed(self) -> Places:
         """The same places, opened afresh but for those that stay connected."""

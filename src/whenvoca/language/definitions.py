@@ -139,8 +139,7 @@ class TriggerDefinition(Struct, frozen=True, kw_only=True, dict=True):
     strategy: Strategy
     happening: str = ""  # what alone happens to its subjects, where the sentence says no more
     admits: Callable[[Any, Mapping[str, Sequence[str]]], bool] | None = None
-    """Which subjects count at all, besides `where`: given one, and what the settings of people and rooms say, in lower
-    case."""
+    """Which subjects count besides `where`: given one, and what the settings of people and rooms say in lower case."""
     takes_sample: bool = False  # a file can stand for its place when it is rehearsed
     value_type: FieldType = "value"  # what stands in its sentence's VALUE
     example: str = ""

@@ -16,35 +16,10 @@ from whenvoca.language.tokens import Piece, Token, split_text, tokenize
 from whenvoca.values.durations import UNITS
 
 WORDS = frozenset(
-    [
-        "and",
-        "or",
-        "not",
-        "is",
-        "if",
-        "then",
-        "else",
-        "each",
-        "in",
-        "at",
-        "as",
-        "where",
-        "before",
-        "after",
-        "between",
-        "contains",
-        "empty",
-        "yes",
-        "no",
-        "now",
-        "today",
-        "tomorrow",
-        "none",
-        "old",
-        "changes",
-        "happened",
-        "reason",
-    ]
+    (
+        "and or not is if then else each in at as where before after between contains empty "
+        "yes no now today tomorrow none old changes happened reason"
+    ).split()
 )
 VALUE_WORDS = frozenset(["now", "today", "tomorrow", "none", "old", "changes", "happened", "reason"])
 FUNCTIONS = ("count", "sum", "first", "last", "join", "split", "lower", "upper", "round", "number", "town")

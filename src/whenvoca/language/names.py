@@ -31,8 +31,15 @@ class Names(Struct, frozen=True):
         return replace(self, words=self.words | set(words))
 
 
-def row_type(place: PlaceInfo) -> Type:
+def untyped(place: PlaceInfo | None) -> Type:
+    """The type of what nothing is known of before it is there."""
+    return ANY
+
+
+def row_type(place: PlaceInfo | None) -> Type:
     """The type of a row of that sheet: a thing with its columns as fields."""
+    if place is None:
+        return ANY
     fields = {word: column_type(column) for word, column in place.by_word.items()}
     row = thing(f"row of {place.name}", fields)
     return replace(

@@ -14,17 +14,7 @@ from whenvoca.engine.watching.watching import Waker
 
 _SETTLE_MS = 150  # changes within so many milliseconds are heard of together
 _PROBES, _PROBE_SECONDS = 60, 0.1
-_OWN = (
-    "-wal",
-    "-shm",
-    "-journal",
-    ".tmp",
-    "ledger.sqlite",
-    "watch.json",
-    "worker.lock",
-    "sheets.json",
-    ".whenvoca-tmp",
-)
+_OWN = tuple("-wal -shm -journal .tmp ledger.sqlite watch.json worker.lock sheets.json .whenvoca-tmp".split())
 
 
 class FileWaker(Waker):

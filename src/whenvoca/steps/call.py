@@ -11,8 +11,8 @@ from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import THE_WEB, Effect, show_brief
 from whenvoca.errors import RowFault
-from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
-from whenvoca.language.types import ANY, Type
+from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
+from whenvoca.language.names import untyped
 from whenvoca.values.texts import show_value
 
 _METHODS = ("get", "post", "put", "patch", "delete")
@@ -85,10 +85,6 @@ def _to_json(value: Any) -> Any:
     return show_value(value)
 
 
-def _any(place: PlaceInfo | None) -> Type:
-    return ANY
-
-
 def _in_short(effect: Effect) -> str:
     after = effect.after or {}
     return f"{after.get('method')} {show_brief(after.get('body'))}".strip()
@@ -116,7 +112,7 @@ CALL = StepDefinition(
     ),
     columns_as_fields=True,
     columns_optional=True,
-    makes=_any,
+    makes=untyped,
     value_type="text",
     is_told=True,
     effects=(CALL_EFFECT,),

@@ -4,21 +4,12 @@ from __future__ import annotations
 
 from whenvoca.engine.seeing.strategy import BY_HAND
 from whenvoca.engine.things.event import event_type
-from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, TriggerDefinition
-from whenvoca.language.names import row_type
-from whenvoca.language.types import ANY, Type
+from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
+from whenvoca.language.names import row_type, untyped
 
 _WHERE = FieldDefinition(
     "where", "condition", "Which of them are offered. Several lines must all hold.", example="Booking is empty"
 )
-
-
-def _nothing(place: PlaceInfo | None) -> Type:
-    return ANY
-
-
-def _row(place: PlaceInfo | None) -> Type:
-    return row_type(place) if place is not None else ANY
 
 
 ASKED = TriggerDefinition(
@@ -26,7 +17,7 @@ ASKED = TriggerDefinition(
     meaning="Starts when somebody runs it: whenvoca run NAME. What `ask` lines want is asked at the prompt, or given: "
     "--give NAME=VALUE.",
     subject="",
-    subject_type=_nothing,
+    subject_type=untyped,
     strategy=BY_HAND,
     happening="asked",
     example='when asked\n\nask span "For how long?"\n  kind     duration\n  default  45 minutes',
@@ -36,7 +27,7 @@ ABOUT_ROW = TriggerDefinition(
     meaning="Starts when somebody runs it, for the row chosen by --row, or from the list that is shown. Started again "
     "for the same row it makes nothing twice.",
     subject="row",
-    subject_type=_row,
+    subject_type=row_type,
     settings=(_WHERE,),
     strategy=BY_HAND,
     happening="asked",

@@ -5,12 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from whenvoca.engine.seeing.clock_readings import CLOCK_READINGS
-from whenvoca.language.definitions import PlaceInfo, Sentence, TriggerDefinition
-from whenvoca.language.types import ANY, Type
-
-
-def _nothing(place: PlaceInfo | None) -> Type:
-    return ANY
+from whenvoca.language.definitions import Sentence, TriggerDefinition
+from whenvoca.language.names import untyped
 
 
 def _definition(words: str, meaning: str, **more: Any) -> TriggerDefinition:
@@ -18,7 +14,7 @@ def _definition(words: str, meaning: str, **more: Any) -> TriggerDefinition:
         sentence=Sentence(words),
         meaning=meaning,
         subject="",
-        subject_type=_nothing,
+        subject_type=untyped,
         strategy=CLOCK_READINGS,
         happening="come",
         **more,

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from whenvoca.engine.seeing.changes import CHANGES
-from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, TriggerDefinition
+from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 from whenvoca.language.names import row_type
-from whenvoca.language.types import ANY, Type
 
 FIELDS = FieldDefinition(
     "fields",
@@ -13,10 +12,6 @@ FIELDS = FieldDefinition(
     "What alone counts as a change. Without it every field counts that the workflow does not write itself.",
     example="Visit-date, Begin, Finish",
 )
-
-
-def _subject(place: PlaceInfo | None) -> Type:
-    return row_type(place) if place is not None else ANY
 
 
 ROWS = TriggerDefinition(
@@ -27,7 +22,7 @@ ROWS = TriggerDefinition(
     "or lost. What Whenvoca wrote itself is no change for the workflow that wrote it. After a failed run the "
     "row runs again as soon as somebody corrects it.",
     subject="row",
-    subject_type=_subject,
+    subject_type=row_type,
     settings=(
         FieldDefinition(
             "where",

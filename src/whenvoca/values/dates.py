@@ -22,20 +22,7 @@ DAY_FIRST, MONTH_FIRST, YEAR_FIRST = "day first", "month first", "year first"
 ORDERS = (DAY_FIRST, MONTH_FIRST, YEAR_FIRST)
 MONTH_NAMES, TYPED = "month names", "typed"
 
-_MONTHS = (
-    "january",
-    "february",
-    "march",
-    "april",
-    "may",
-    "june",
-    "july",
-    "august",
-    "september",
-    "october",
-    "november",
-    "december",
-)
+_MONTHS = "january february march april may june july august september october november december".split()
 _MONTH_NUMBER = {name: n for n, name in enumerate(_MONTHS, 1)} | {name[:3]: n for n, name in enumerate(_MONTHS, 1)}
 _MONTH_NUMBER["sept"] = 9
 _WEEKDAY_NUMBER = {name: n for n, name in enumerate(NAMES)} | {name[:3]: n for n, name in enumerate(NAMES)}

@@ -30,8 +30,7 @@ class EffectKind(Struct, frozen=True, kw_only=True):
     detail: Callable[[Effect], str] = _nothing  # what it does there, old → new
     counts_as: tuple[str, ...] = ()  # what the brake counts it as: deletion, change, email, message, call
     invert: Callable[[Any, Effect, list[str]], Inverse] | None = None
-    """Given the stage, gives the effects that undo it; the list hears of what somebody changed since, which is left
-    alone."""
+    """Given the stage, gives the effects that undo it; the list hears of what somebody changed since and is left."""
     inverses: tuple[EffectKind, ...] = ()  # kinds that only its undo writes, or what ends it
     told_as: Callable[[Effect], str] | None = None
     """What it is called where it cannot be undone, since others read it at once. Pending cells are saved before it."""

@@ -9,6 +9,7 @@ from msgspec import Struct, field
 
 from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.place_protocols import Found
 from whenvoca.errors import RequestFault, RowFault
 from whenvoca.language import tree
@@ -24,6 +25,12 @@ class RunSubject(Struct, frozen=True):
     sequence: int = 0  # of the observation
     is_set: bool = True  # the subject makes identities, else the occurrence
     is_lost: bool = False  # it is not in the workflow's set (any more)
+
+    @classmethod
+    def of(cls, occurrence: Occurrence, *, is_set: bool, is_lost: bool) -> RunSubject:
+        """That of an occurrence."""
+        o = occurrence
+        return cls(o.workflow, o.place, o.subject, o.sequence, is_set, is_lost)
 
 
 class Recall:

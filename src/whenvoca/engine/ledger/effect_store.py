@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from typing import Any
 
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.ledger.codec import EFFECT_COLUMNS, decode_state, encode, to_effect
@@ -29,26 +30,8 @@ class SqliteEffects(SqliteFile, EffectBook):
             self._db.executemany(
                 _KEEP_INTENT,
                 (
-                    (
-                        number,
-                        run,
-                        key.step,
-                        key.repetition,
-                        key.ordinal,
-                        e.place,
-                        e.verb,
-                        e.target,
-                        e.lineage,
-                        e.number,
-                        e.version,
-                        None if e.before is None else encode(e.before),
-                        None if e.after is None else encode(e.after),
-                        "\n".join(e.notes),
-                        e.kept,
-                        "intent",
-                        None,
-                    )
-                    for number, run, key, e in journal.intents
+                    (number, run, key.step, key.repetition, key.ordinal, *_intent_row(effect))
+                    for number, run, key, effect in journal.intents
                 ),
             )
             self._db.executemany(
@@ -176,3 +159,10 @@ class SqliteEffects(SqliteFile, EffectBook):
             (number, SaveIntent(file, before, after), json.loads(effects))
             for number, file, before, after, effects in rows
         ]
+
+
+def _intent_row(effect: Effect) -> tuple[Any, ...]:
+    e = effect
+    before, after = (None if fields is None else encode(fields) for fields in (e.before, e.after))
+    thing = (e.place, e.verb, e.target, e.lineage, e.number, e.version)
+    return (*thing, before, after, "\n".join(e.notes), e.kept, "intent", None)

@@ -24,8 +24,7 @@ class Preview(Struct):
 
 
 def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing: Collection[str]) -> Preview:
-    """Looks at the places, and lets each workflow take up what is for it; the stage's ledger is a copy. ``standing``:
-    see ``find_renamed``."""
+    """What each workflow would run for, on a stage whose ledger is a copy. ``standing``: see ``find_renamed``."""
     found = Preview(renamed=find_renamed(stage.ledger, workflows, standing))
     for workflow in workflows:
         try:

@@ -17,7 +17,7 @@ from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
-from whenvoca.engine.seeing.timing import JUST_BEFORE, to_mark
+from whenvoca.engine.seeing.strategy import JUST_BEFORE, to_mark
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language import tree
 

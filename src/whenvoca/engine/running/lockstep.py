@@ -33,8 +33,7 @@ class _Asked(Struct, frozen=True):
 
 
 class _Round(Struct):
-    """What is committed together: intents, receipts and ends, our own writes to calendars that are observed, and what
-    else follows from effects."""
+    """What is committed together: intents, receipts, ends, our own writes to observed calendars, and what follows."""
 
     journal: Journal = field(default_factory=Journal)
     written: list[tuple[Effect, Receipt, int]] = field(default_factory=list)

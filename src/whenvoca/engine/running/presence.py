@@ -13,6 +13,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, to_start
 from whenvoca.calendars.state import from_state
@@ -98,18 +99,7 @@ def _following(stage: WorkspaceStage, claim: Claim) -> Claim:
         return claim
     if until:
         ledger.move_claim(claim.number, until)
-    return Claim(
-        claim.number,
-        claim.place,
-        claim.person,
-        claim.run,
-        claim.workflow,
-        claim.shown,
-        until,
-        claim.event_place,
-        claim.event_key,
-        claim.event_field,
-    )
+    return replace(claim, until=until)
 
 
 def _presence_change(

@@ -156,14 +156,7 @@ class RunGroup:
         context = RunContext(
             self._stage,
             start.scope,
-            RunSubject(
-                opened.identity,
-                occurrence.place,
-                occurrence.subject,
-                occurrence.sequence,
-                trigger.is_set,
-                start.is_lost,
-            ),
+            RunSubject.of(occurrence, is_set=trigger.is_set, is_lost=start.is_lost),
             run=occurrence.run,
             is_last_try=occurrence.tries + 1 >= settings.tries,
             recall=Recall(reads),

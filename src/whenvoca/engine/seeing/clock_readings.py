@@ -9,8 +9,7 @@ from whenvoca.engine.acting.program import Program
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.seeing.clock_moments import clock_moments, next_moment
-from whenvoca.engine.seeing.strategy import Search, TakenUp, TriggerStrategy
-from whenvoca.engine.seeing.timing import JUST_BEFORE, missed_after, to_mark
+from whenvoca.engine.seeing.strategy import JUST_BEFORE, Search, TakenUp, TriggerStrategy, missed_after, to_mark
 
 CLOCK = "clock"  # stands for a place in occurrences by the clock
 

@@ -21,8 +21,7 @@ from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Source
 from whenvoca.engine.seeing.clock_moments import to_span
-from whenvoca.engine.seeing.strategy import Search, TakenUp, TriggerStrategy
-from whenvoca.engine.seeing.timing import JUST_BEFORE, missed_after, to_mark
+from whenvoca.engine.seeing.strategy import JUST_BEFORE, Search, TakenUp, TriggerStrategy, missed_after, to_mark
 from whenvoca.errors import RowFault
 from whenvoca.language.evaluation import Scope
 from whenvoca.values.durations import Duration, add_to_moment

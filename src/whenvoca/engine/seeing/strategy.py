@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from typing import Protocol
 from zoneinfo import ZoneInfo
 
@@ -13,7 +13,11 @@ from whenvoca.engine.acting.program import Program
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.place_protocols import Source
+from whenvoca.engine.seeing.clock_moments import to_span
 from whenvoca.language.definitions import Strategy
+
+JUST_BEFORE = timedelta(microseconds=1)  # a workflow that looks for the first time begins this long before now
+_HOUR = timedelta(hours=1)  # how late a start or a moment of the clock may still run, unless `missed` says otherwise
 
 
 class Search(Struct, frozen=True):
@@ -64,3 +68,14 @@ class ByHand(TriggerStrategy):
 
 
 BY_HAND = ByHand()
+
+
+def missed_after(program: Program) -> timedelta:
+    """How late the workflow may still run."""
+    node = program.workflow.settings.missed
+    return _HOUR if node is None else to_span(node).to_timedelta()
+
+
+def to_mark(moment: datetime) -> str:
+    """A moment as the ledger keeps it: UTC, in an order that texts have too."""
+    return moment.astimezone(UTC).isoformat(timespec="microseconds")

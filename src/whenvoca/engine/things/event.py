@@ -15,19 +15,7 @@ from whenvoca.values.durations import Duration
 
 def event_type(place: PlaceInfo | None = None) -> Type:
     """The type of an event: each field that a workflow can read."""
-    texts = (
-        "title",
-        "zone",
-        "location",
-        "details",
-        "repeat",
-        "busy",
-        "colour",
-        "uid",
-        "address",
-        "calendar",
-        "organizer",
-    )
+    texts = "title zone location details repeat busy colour uid address calendar organizer".split()
     fields: dict[str, Type] = dict.fromkeys(texts, TEXT)
     fields |= {
         "start": MOMENT,

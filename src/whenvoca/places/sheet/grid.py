@@ -75,8 +75,7 @@ class Backing(Protocol):
         """The file with only these cells changed; without data, a new file."""
 
     def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
-        """The file with rows taken out or put in; what refers to rows below follows. Raises RowFault where it
-        cannot."""
+        """The file with rows taken out or put in; what refers to rows below follows. Raises RowFault if it cannot."""
 
     def find_formulas(self, data: bytes, tab: str) -> set[tuple[int, int]]:
         """The cells that hold a formula: somebody's work, which is not written over."""

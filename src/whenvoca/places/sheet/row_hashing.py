@@ -65,8 +65,7 @@ class Printer:
         return blake2b(content, digest_size=WIDTH).digest()
 
     def _letters_of(self, rows: Sequence[Sequence[Raw]]) -> list[str]:
-        """The cells' types, column by column: one letter where all are of one type. Raises KeyError for strange
-        ones."""
+        """The cells' types by column: one letter where all are of one type. Raises KeyError for strange ones."""
         widths = set(map(len, rows))
         if len(widths) != 1:
             return ["", *(self._of_rows[tuple(map(type, cells))] for cells in rows)]

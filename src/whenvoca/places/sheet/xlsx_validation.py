@@ -10,19 +10,9 @@ from whenvoca.places.sheet.xlsx_package import Package
 
 # What may stand before dataValidations in a worksheet, the last first: the schema fixes the order.
 _BEFORE = (
-    "conditionalFormatting",
-    "phoneticPr",
-    "mergeCells",
-    "customSheetViews",
-    "dataConsolidate",
-    "sortState",
-    "autoFilter",
-    "scenarios",
-    "protectedRanges",
-    "sheetProtection",
-    "sheetCalcPr",
-    "sheetData",
-)
+    "conditionalFormatting phoneticPr mergeCells customSheetViews dataConsolidate sortState "
+    "autoFilter scenarios protectedRanges sheetProtection sheetCalcPr sheetData"
+).split()
 
 
 def add_date_validation(data: bytes, tab: str, columns: Sequence[int], first_row: int, last_row: int) -> bytes:
