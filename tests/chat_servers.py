@@ -192,6 +192,7 @@ class Onlooker:
         """Leaves."""
 
         async def leave() -> None:
+            await self.client.get_roster()  # answered behind what was said before
             await self.client.disconnect(wait=1)
 
         with contextlib.suppress(Exception):

@@ -195,8 +195,7 @@ def test_what_is_wrong_is_told_once_and_the_rest_goes_on(hall: Desk, watching: C
     (hall.folder / "workflows/odd.voca").unlink()
     (hall.folder / "cal/broken.ics").unlink()
     put(hall, "c")
-    until(lambda: logged(hall) == ["a", "b", "c"])
-    time.sleep(1)
+    until(lambda: logged(hall) == ["a", "b", "c"] and not watch.health()["troubles"])
     _, lines = watch.stop()
     troubles = [(line["trouble"], line["is_over"]) for line in lines if "trouble" in line]
     about = [text for text, is_over in troubles if "broken.ics" in text and not is_over]
@@ -240,7 +239,6 @@ def storm(hall: Desk, kills: int, changes: int, seed: int = 7) -> None:
         watch = Watching(hall)
     try:
         until(lambda: len(logged(hall)) >= number and len({each["id"] for each in said(hall)}) >= number, 120)
-        time.sleep(0.5)
     finally:
         watch.stop()
     assert sorted(logged(hall)) == [f"e{each:05}" for each in range(number)]
@@ -290,7 +288,7 @@ def test_event_that_is_broken_in_mid_watch_is_told_once(
     (hall.folder / "cal/x.ics").unlink()
     put(hall, "d")
     until(lambda: "d" in logged(hall))
-    time.sleep(1)  # what is over is told with the next look
+    until(lambda: not any(wanted in each for each in watch.health()["troubles"]))
     _, lines = watch.stop()
     told = [line["is_over"] for line in lines if wanted in line.get("trouble", "")]
     assert told == [False, True]

@@ -138,7 +138,6 @@ class XmppLook:
         self._others[who].say(text, **to)
 
     def leave(self, who: str) -> None:
-        time.sleep(0.3)
         self._others.pop(who).close()
 
     def restart(self) -> None:

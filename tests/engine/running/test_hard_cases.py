@@ -14,6 +14,7 @@ import pytest
 from tests.conftest import HEAD, REQUESTS, SETTINGS, WORKFLOW, Desk
 from whenvoca.calendars.reader import read_events
 from whenvoca.engine.lineage import Lineage
+from whenvoca.places.files import wait_settled
 from whenvoca.values.zones import load_zone
 
 R1, R2 = ",,R-1,M 42,17.03.2027,21:30,02:00", ",,R-2,M 13,18.03.2027,20:00,22:00"
@@ -380,12 +381,13 @@ def test_workbook_open_elsewhere_leaves_its_rows_pending(slots: Desk) -> None:
     assert len(slots.events()) == 1
 
 
-def test_sheet_is_read_once_it_has_stood_for_a_second(slots: Desk) -> None:
-    path = slots.rows(R1)
-    path.touch()
-    begin = time.monotonic()
-    assert slots.run("run").code == 0
-    assert time.monotonic() - begin > 0.7
+@pytest.mark.parametrize(("age", "waits"), [(0.4, True), (0.99, True), (1.0, False), (90.0, False), (-5.0, False)])
+def test_sheet_is_read_once_it_has_stood_for_a_second(slots: Desk, age: float, *, waits: bool) -> None:
+    changed = slots.rows(R1).stat().st_mtime
+    now = [changed + age]
+    wait_settled(slots.folder / "requests.csv", lambda: now[0], lambda seconds: now.append(now.pop() + seconds))
+    assert (now[0] > changed + age) is waits
+    assert now[0] >= changed + 1 or not waits
 
 
 def test_clashes_are_seen_among_rows_of_one_batch(slots: Desk) -> None:

@@ -35,6 +35,14 @@ class SqliteFile(Transactions):
         self._path = path
         with self._telling():
             self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
+        try:
+            self._begin()
+        except BaseException:
+            self._db.close()
+            raise
+
+    def _begin(self) -> None:
+        with self._telling():
             self._db.execute("PRAGMA journal_mode=WAL")
             self._db.execute("PRAGMA synchronous=FULL")
             # a batch of thousands of runs touches all of its pages
