@@ -6,4 +6,6 @@ from whenvoca.places.mail.kind import OUTBOX
 from whenvoca.places.place_kind import PlaceKind
 from whenvoca.places.sheet.kind import SHEET
 
+# Kinds that a workspace may hold already, and that a later version opens.
+LATER_KINDS = ("mailbox", "form", "hook")
 PLACE_KINDS: dict[str, PlaceKind] = {kind.name: kind for kind in (SHEET, CALENDAR, TASKS, CHAT, OUTBOX)}

@@ -21,12 +21,12 @@ from whenvoca.engine.place_protocols import (
     Source,
     Writer,
 )
-from whenvoca.engine.workspace.settings import LATER_KINDS, Workspace
+from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
 from whenvoca.places import files
-from whenvoca.places.kinds import PLACE_KINDS
+from whenvoca.places.kinds import LATER_KINDS, PLACE_KINDS
 from whenvoca.places.place_kind import PlaceContext
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.memory import SheetMemory

@@ -57,14 +57,17 @@ class SqliteFile(Transactions):
         Its files are copied and opened elsewhere: opening them where they stand would touch the side files.
         """
         ledger = cls(Path(":memory:"))
-        if path.exists():
-            import tempfile
+        try:
+            if path.exists():
+                import tempfile
 
-            with ledger._telling(), tempfile.TemporaryDirectory() as folder:
-                copy = copy_still(path, Path(folder))
-                with closing(sqlite3.connect(copy)) as source:
-                    source.backup(ledger._db)
-            ledger._prepare()
+                with ledger._telling(), tempfile.TemporaryDirectory() as folder:
+                    with closing(sqlite3.connect(copy_still(path, Path(folder)))) as source:
+                        source.backup(ledger._db)
+                ledger._prepare()
+        except BaseException:
+            ledger.close()
+            raise
         return ledger
 
     def copy(self) -> Self:

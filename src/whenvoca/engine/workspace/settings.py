@@ -25,8 +25,6 @@ _TABLES = ("workspace", "people", "places")
 _WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer")
 _PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
 _PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
-# Kinds that workflows of later versions use; they may stand in a workspace already.
-LATER_KINDS = ("mailbox", "form", "hook")
 
 
 class Workspace(Struct, frozen=True):
