@@ -27,6 +27,7 @@ check: $(STAMP)
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/mypy
+	$(BIN)/mypy --follow-imports=silent --ignore-missing-imports benchmarks
 	$(BIN)/lint-imports
 
 soak: $(STAMP) servers

@@ -15,8 +15,9 @@ import sys
 import tempfile
 import time
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import UTC, date, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
@@ -179,13 +180,13 @@ def journal_bare(ledger: Path, target: Path) -> float:
             db.execute("PRAGMA synchronous=FULL")
             db.execute("PRAGMA wal_autocheckpoint=8000")
 
-            def put(*statements: tuple[str, list[tuple[object, ...]]]) -> None:
+            def put(*statements: tuple[str, Sequence[tuple[object, ...]]]) -> None:
                 db.execute("BEGIN IMMEDIATE")
                 for statement, values in statements:
                     db.executemany(statement, values)
                 db.execute("COMMIT")
 
-            def all_of(table: str, values: list[tuple[object, ...]]) -> tuple[str, list[tuple[object, ...]]]:
+            def all_of(table: str, values: Sequence[tuple[object, ...]]) -> tuple[str, Sequence[tuple[object, ...]]]:
                 return f"INSERT OR REPLACE INTO {table} VALUES ({','.join('?' * len(values[0]))})", values
 
             put(all_of("observations", rows["observations"][:half]), all_of("standing", standing[:half]))
@@ -488,7 +489,7 @@ def server(
     from whenvoca.places.calendar.dav import DavCalendar
 
     os.environ["DAV"] = "alicepw"
-    stamp, zone = datetime(2027, 1, 1, tzinfo=UTC), event(1).start.tzinfo
+    stamp, zone = datetime(2027, 1, 1, tzinfo=UTC), ZoneInfo("Atlantic/Azores")
     lines = []
     with tempfile.TemporaryDirectory() as name, running_radicale(Path(name)) as radicale:
         radicale.make("ours", "ours"), radicale.make("bare", "bare"), radicale.make("many", "many")
@@ -655,25 +656,21 @@ def next_start_after_a_change(folder: Path, repeats: int = 30) -> tuple[float, f
     from whenvoca.engine.clock import RealClock
     from whenvoca.engine.ledger.sqlite import SqliteLedger
     from whenvoca.engine.running.open_program import open_program
-    from whenvoca.engine.seeing.observing import observe_calendar
-    from whenvoca.engine.seeing.starts import take_up_starts
     from whenvoca.open_workspace import open_workspace
 
     opened = open_workspace(folder, RealClock())
     (workflow,) = opened.check().workflows
     ledger = SqliteLedger(folder / ".whenvoca/ledger.sqlite")
-    program = open_program(workflow, opened.places, ledger, opened.workspace.zone)
+    program = open_program(workflow, opened.stage(ledger))
     (source,) = program.sources.values()
     searches, readings = [], []
     for number in range(repeats):
         path = folder / f"cal/e{number * 10:06}.ics"
         path.write_bytes(path.read_bytes().replace(b"SUMMARY:E", b"SUMMARY:F"))
-        observe_calendar(ledger, source.calendar, opened.clock.now())  # type: ignore[attr-defined]
-        readings.append(timed(lambda path=path: read_events(path.read_bytes(), opened.workspace.zone)))
-        now = opened.clock.now()
-        searches.append(
-            timed(lambda now=now: take_up_starts(ledger, program.program, source, now, opened.workspace.zone))
-        )
+        source.observe(opened.clock.now())
+        text = path.read_bytes()
+        readings.append(timed(partial(read_events, text, opened.workspace.zone)))
+        searches.append(timed(partial(program.take_up, source)))
     ledger.close()
     return statistics.median(searches), statistics.median(readings)
 

@@ -33,7 +33,7 @@ from whenvoca.places.sheet.memory import SheetMemory
 from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.web import RehearsedWeb, Web
 
-Face = TypeVar("Face")
+PlaceT = TypeVar("PlaceT")
 
 
 class OpenPlaces(Places):
@@ -212,18 +212,18 @@ def _why_unavailable(settings: PlaceSettings) -> str:
     return f"this version has no places of the kind {settings.kind}" if settings.kind in LATER_KINDS else ""
 
 
-class _Lookup(Mapping[str, Face], Generic[Face]):
+class _Lookup(Mapping[str, PlaceT], Generic[PlaceT]):
     """Places by lower-case name, opened when looked up."""
 
     def __init__(self, names: list[str], opening: Callable[[str], Any]) -> None:
         self._names = names
         self._opening = opening
 
-    def __getitem__(self, name: str) -> Face:
+    def __getitem__(self, name: str) -> PlaceT:
         if name not in self._names:
             raise KeyError(name)
-        face: Face = self._opening(name)
-        return face
+        place: PlaceT = self._opening(name)
+        return place
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._names)

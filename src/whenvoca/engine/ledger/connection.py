@@ -61,9 +61,12 @@ class SqliteFile(Transactions):
             if path.exists():
                 import tempfile
 
-                with ledger._telling(), tempfile.TemporaryDirectory() as folder:
-                    with closing(sqlite3.connect(copy_still(path, Path(folder)))) as source:
-                        source.backup(ledger._db)
+                with (
+                    ledger._telling(),
+                    tempfile.TemporaryDirectory() as folder,
+                    closing(sqlite3.connect(copy_still(path, Path(folder)))) as source,
+                ):
+                    source.backup(ledger._db)
                 ledger._prepare()
         except BaseException:
             ledger.close()
