@@ -57,12 +57,15 @@ class OpenWorkspace(Struct):
 
     @contextlib.contextmanager
     def copied_ledger(self) -> Iterator[Ledger]:
-        """A copy of the ledger in memory, an empty one where there is none: for what writes nothing."""
+        """A copy of the ledger in memory, an empty one where there is none: for what writes nothing.
+
+        Raises PlaceTrouble where it cannot be read.
+        """
         with contextlib.closing(SqliteLedger.copy_of(self.workspace.state_folder / "ledger.sqlite")) as copy:
             yield copy
 
     def check(self, names: Sequence[str] = ()) -> CheckResult:
-        """Checks the workflows named, or all."""
+        """Checks the workflows named, or all. Raises RequestFault for a name that no workflow has."""
         return check_files(self.workspace, choose_files(self.workspace, names), VOCABULARY, self.places, self.read)
 
 

@@ -23,6 +23,7 @@ def expand_events(events: Iterable[Event], low: datetime, high: datetime, zone: 
     """All occurrences that lie wholly or partly between two moments, in order of start.
 
     An occurrence of a series carries its RECURRENCE-ID; changed occurrences stand for the original ones.
+    Raises RowFault where a rule cannot be read.
     """
     events = list(events)
     changed = {(event.uid, _instant(event.occurrence, zone)) for event in events if event.occurrence is not None}
@@ -44,7 +45,10 @@ def touches(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> bool
 
 
 def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[Event]:
-    """The occurrences of one event that begin before ``high`` and end after ``low``, without regard to changed ones."""
+    """The occurrences of one event that begin before ``high`` and end after ``low``, without regard to changed ones.
+
+    Raises RowFault where the rule cannot be read.
+    """
     if not (event.rule or event.added) or event.occurrence is not None:
         yield event
         return
@@ -67,7 +71,10 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
 
 
 def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Event | None:
-    """The occurrence of a series that begins at that moment, None if it gives none there."""
+    """The occurrence of a series that begins at that moment, None if it gives none there.
+
+    Raises RowFault where the rule cannot be read.
+    """
     begin = _instant(moment, zone)
     for each in iter_occurrences(event, begin, begin + timedelta(days=1), zone):
         if each.occurrence is not None and _instant(each.occurrence, zone) == begin:
@@ -107,6 +114,7 @@ def moments_between(rule: str, start: datetime, low: datetime, high: datetime) -
     order.
 
     A wall time that the clocks skip is the moment just as long after midnight; one that comes twice is the first.
+    Raises RowFault where the rule cannot be read.
     """
     own: Any = start.tzinfo
     begin, end = low.astimezone(own), high.astimezone(own)

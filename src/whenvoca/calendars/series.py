@@ -39,7 +39,10 @@ def _is_after(moment: datetime | date, other: datetime | date) -> bool:
 
 
 def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
-    """The series from that occurrence on, to be changed and made as one of its own."""
+    """The series from that occurrence on, to be changed and made as one of its own.
+
+    Raises RowFault where the rule cannot be read.
+    """
     at = occurrence.occurrence
     assert at is not None
     rule = master.rule

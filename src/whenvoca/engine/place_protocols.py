@@ -115,28 +115,34 @@ class Calendar(Place, Writer, Protocol):
     clash: str
 
     def find_event(self, uid: str) -> StoredEvent | None:
-        """The event (or master of a series) of that UID."""
+        """The event (or master of a series) of that UID. Raises PlaceTrouble or SourceFault."""
 
     def find_marked(self, mark: str) -> StoredEvent | None:
-        """The standing event that carries our mark."""
+        """The standing event that carries our mark. Raises PlaceTrouble or SourceFault."""
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        """All occurrences wholly or partly between two moments, in order of start."""
+        """All occurrences wholly or partly between two moments, in order of start.
+
+        Raises PlaceTrouble, RowFault for a rule that cannot be read.
+        """
 
     def all_events(self) -> list[Event]:
-        """All events, series as their masters, with the changed occurrences."""
+        """All events, series as their masters, with the changed occurrences. Raises PlaceTrouble or SourceFault."""
 
     def find_marks(self, prefix: str) -> dict[str, str]:
-        """The marks of ours that begin so, each with the UID of the event that carries it."""
+        """The marks of ours that begin so, each with the UID of its event. Raises PlaceTrouble or SourceFault."""
 
     def address_of(self, uid: str) -> str:
         """Where the event of that UID can be seen."""
 
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
-        """What changed since the last look, which brought ``known`` and ``cursor``."""
+        """What changed since the look that brought ``known`` and ``cursor``. Raises PlaceTrouble or SourceFault."""
 
     def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
-        """The name and stamp of a piece that we have just written, for ``look``; None if it is gone."""
+        """The name and stamp of a piece that we have just written, for ``look``; None if it is gone.
+
+        Raises PlaceTrouble or SourceFault.
+        """
 
 
 class Presence(Struct, frozen=True):
@@ -250,7 +256,8 @@ class Sheet(Place, Protocol):
 
     def scan(self, known: Mapping[str, RowState], prints: RowHashes = ...) -> Iterable[SeenRow]:
         """The filled rows, those left out that stand as they were observed, as one of these prints tells; ``known`` are
-        the rows as last observed, for sheets whose keys are worked out."""
+        the rows as last observed, for sheets whose keys are worked out.
+        Raises PlaceTrouble, SourceFault where the file cannot be understood."""
 
     @property
     def is_scanned(self) -> bool:
@@ -290,7 +297,10 @@ class Sheet(Place, Protocol):
         """The row as it stands now, pending cells included; None if it is gone."""
 
     def rows_below(self, columns: Sequence[str]) -> list[list[Raw]]:
-        """The cells of these columns in every row below the headings, in order; a line of totals left out."""
+        """The cells of these columns in every row below the headings, in order; a line of totals left out.
+
+        Raises KeyError where a column is gone.
+        """
 
     def count_equal(self, cells: Mapping[str, Any]) -> int:
         """How many rows hold these cells, pending ones included."""
@@ -351,7 +361,10 @@ class Source(Protocol):
         PlaceTrouble or SourceFault."""
 
     def prepare(self) -> None:
-        """Reads the place if that has not been done yet, so that its subjects as they stand now are known."""
+        """Reads the place if that has not been done yet, so that its subjects as they stand now are known.
+
+        Raises PlaceTrouble or SourceFault.
+        """
 
     def remember(self) -> None:
         """Keeps what a later command would otherwise have to find out again."""
@@ -366,7 +379,7 @@ class Source(Protocol):
         """The subject in a list that somebody chooses from."""
 
     def current(self, key: str) -> RowState | None:
-        """The subject as it stands now, None if it is gone."""
+        """The subject as it stands now, None if it is gone. Raises PlaceTrouble or SourceFault."""
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         """The fields in which two states differ."""
@@ -412,10 +425,16 @@ class Places(Protocol):
         """The places of one kind, as settings call it."""
 
     def writer(self, name: str) -> Writer | None:
-        """What carries out effects at once under that name: a place, or the web; None for a sheet, whose rows pend."""
+        """What carries out effects at once under that name: a place, or the web; None for a sheet, whose rows pend.
+
+        Raises SettingsFault where the settings of the place are wrong.
+        """
 
     def source(self, name: str, ledger: Any) -> Source:
-        """The place as a trigger sees it; ``ledger`` is the record that it is observed in."""
+        """The place as a trigger sees it; ``ledger`` is the record that it is observed in.
+
+        Raises SettingsFault where the settings of the place are wrong.
+        """
 
     @property
     def files(self) -> Sequence[SavingFile]:

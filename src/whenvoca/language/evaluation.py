@@ -228,7 +228,7 @@ class Compiler:
         return joined
 
     def at_parts(self, node: tree.At) -> Callable[[Scope], tuple[date | None, time | None]]:
-        """The date and the time of `DATE at TIME`, apart."""
+        """The date and the time of `DATE at TIME`, apart. Raises RowFault where one of them cannot be read."""
         day, clock = self.value(node.day), self.value(node.clock)
 
         def parts(scope: Scope) -> tuple[date | None, time | None]:

@@ -37,7 +37,10 @@ class Inference:
         self._faults = faults
 
     def type_of(self, node: tree.Node, names: Names, *, shown: bool = False) -> Type:
-        """The type of a value. ``shown`` tells that only its text counts, so that a doubtful cell does no harm."""
+        """The type of a value. ``shown`` tells that only its text counts, so that a doubtful cell does no harm.
+
+        Raises TypeError for a node of no known class.
+        """
         match node:
             case tree.Literal():
                 return EMPTY if node.value is None else Type(kind_of(node.value) or "any")  # type: ignore[arg-type]

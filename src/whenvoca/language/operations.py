@@ -87,7 +87,7 @@ def _reckon(first: Decimal, sign: str, second: Decimal) -> int | Decimal:
 
 
 def compare_order(first: Any, sign: str, second: Any, zone: ZoneInfo) -> bool:
-    """Whether LEFT < <= > >= RIGHT; never where one of them is empty."""
+    """Whether LEFT < <= > >= RIGHT; never where one of them is empty. Raises RowFault where the two have no order."""
     if is_empty(first) or is_empty(second):
         return False
     if (

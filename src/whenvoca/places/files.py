@@ -29,7 +29,10 @@ _REASONS = {
 
 @contextlib.contextmanager
 def telling_trouble(path: Path, doing: str) -> Iterator[None]:
-    """Turns an operating system's refusal into PlaceTrouble that says what, where and the mend."""
+    """Turns an operating system's refusal into PlaceTrouble that says what, where and the mend.
+
+    Raises PlaceTrouble in its place.
+    """
     try:
         yield
     except OSError as error:
@@ -53,7 +56,10 @@ def hash_bytes(data: bytes) -> str:
 
 
 def write_temporary(path: Path, data: bytes, *, sync: bool = True) -> Path:
-    """A temporary file beside ``path`` with that content, forced to the disk at once where ``sync`` says so."""
+    """A temporary file beside ``path`` with that content, forced to the disk at once where ``sync`` says so.
+
+    Raises PlaceTrouble where it cannot be written.
+    """
     temporary = path.with_name(f".{path.name}{TEMPORARY}")
     with telling_trouble(path, "written"):
         try:
@@ -72,7 +78,10 @@ def write_temporary(path: Path, data: bytes, *, sync: bool = True) -> Path:
 
 
 def put_in_place(temporary: Path, path: Path, *, sync: bool = True) -> None:
-    """Renames the temporary over the file and forces the folder to the disk, unless that is done for a group."""
+    """Renames the temporary over the file and forces the folder to the disk, unless that is done for a group.
+
+    Raises PlaceTrouble where that cannot be done.
+    """
     with telling_trouble(path, "replaced"):
         try:
             deferred_close.replace(temporary, path)
@@ -84,7 +93,10 @@ def put_in_place(temporary: Path, path: Path, *, sync: bool = True) -> None:
 
 
 def replace_file(path: Path, data: bytes) -> None:
-    """Replaces (or makes) the file at once and durably."""
+    """Replaces (or makes) the file at once and durably.
+
+    Raises PlaceTrouble where it cannot be written; the old one stands then.
+    """
     put_in_place(write_temporary(path, data), path)
 
 

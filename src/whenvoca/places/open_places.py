@@ -143,7 +143,10 @@ class OpenPlaces(Places):
         return source(self.open_named(name), ledger)
 
     def open_named(self, name: str) -> Any:
-        """The place of that name; None if there is none, or this version cannot open it."""
+        """The place of that name; None if there is none, or this version cannot open it.
+
+        Raises SettingsFault where its settings are wrong.
+        """
         settings = self._tables.get(name.lower())
         return None if settings is None or _why_unavailable(settings) else self._open(settings)
 

@@ -43,28 +43,28 @@ class PlaceSettings:
         return isinstance(self._table.get(key), str)
 
     def text(self, key: str, default: str = "") -> str:
-        """A text."""
+        """A text. Raises SettingsFault where it is none."""
         value = self._table.get(key, default)
         if not isinstance(value, str):
             raise self.refuse(key, f"{key} is no text", f'such as {key} = "…"')
         return value
 
     def yes_no(self, key: str) -> bool:
-        """true or false, false unless given."""
+        """true or false, false unless given. Raises SettingsFault where it is neither."""
         value = self._table.get(key, False)
         if not isinstance(value, bool):
             raise self.refuse(key, f"{key} is neither true nor false")
         return value
 
     def number(self, key: str) -> int | None:
-        """A whole number from 1 on."""
+        """A whole number from 1 on. Raises SettingsFault where it is none."""
         value = self._table.get(key)
         if value is not None and (not isinstance(value, int) or isinstance(value, bool) or value < 1):
             raise self.refuse(key, f"{key} is no whole number from 1 on")
         return value
 
     def texts(self, key: str) -> tuple[str, ...]:
-        """A text or a list of texts."""
+        """A text or a list of texts. Raises SettingsFault where it is neither."""
         value = self._table.get(key, [])
         items = value if isinstance(value, list) else [value]
         if not all(isinstance(item, str) and item for item in items):
@@ -72,7 +72,7 @@ class PlaceSettings:
         return tuple(items)
 
     def table(self, key: str) -> Mapping[str, Any]:
-        """A table."""
+        """A table. Raises SettingsFault where it is none."""
         value = self._table.get(key, {})
         if not isinstance(value, dict):
             raise self.refuse(key, f"{key} is no table", f'such as {key} = {{ Date = "date" }}')

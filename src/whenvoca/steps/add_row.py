@@ -34,7 +34,7 @@ class AddedRow:
 
 
 def add_row(call: StepCall) -> Acting:
-    """Adds a row with the step's columns."""
+    """Adds a row with the step's columns. Raises RowFault where its key is taken."""
     sheet = call.stage.sheet(call.place)
     cells = {sheet.column_name(written): value for written, value in call.columns()}
     key = sheet.find_key(cells)

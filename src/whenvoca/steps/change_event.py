@@ -25,7 +25,10 @@ from whenvoca.steps.occurrences import ALL, LATER, WHICH
 
 
 def change_things(call: StepCall) -> Acting:
-    """Changes the events or tasks that the step is about."""
+    """Changes the events or tasks that the step is about.
+
+    Raises RowFault where one is gone or a field cannot be read.
+    """
     things: list[Any] = find_targets(call)
     if not things and call.text("missing") == "make":
         return (yield from _make(call))

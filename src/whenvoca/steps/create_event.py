@@ -22,7 +22,10 @@ from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes
 
 
 def create_thing(call: StepCall) -> Acting:
-    """Makes the event or task that the step describes, unless it stands."""
+    """Makes the event or task that the step describes, unless it stands.
+
+    Raises RowFault where a field cannot be read or its time is taken.
+    """
     kind = kind_of(call)
     calendar = call.stage.calendar(call.place)
     lineage = call.lineage

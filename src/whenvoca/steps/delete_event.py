@@ -17,7 +17,7 @@ from whenvoca.steps.occurrences import ALL, LATER, WHICH
 
 
 def delete_things(call: StepCall) -> Acting:
-    """Deletes the events or tasks that the step is about."""
+    """Deletes the events or tasks that the step is about. Raises RowFault where there are none, or too many."""
     things: list[Any] = find_targets(call)
     for thing in things:
         yield from retry_on_conflict(lambda thing=thing: _decide(call, thing))  # type: ignore[misc]

@@ -33,7 +33,7 @@ TIMES = ("start", "end", "length", "first-day", "last-day")
 
 
 def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
-    """The event that the step's fields describe."""
+    """The event that the step's fields describe. Raises RowFault where a field cannot be read."""
     start, end = map(told_apart, _times(call, notes))
     wanted = call.value("answer-wanted", False)
     invite = call.value("invite", False)

@@ -112,7 +112,10 @@ def describe(thing: Any) -> str:
 
 
 def look_up(call: StepCall, low: datetime | None = None, high: datetime | None = None) -> list[Thing]:
-    """Everything in the step's places that fits its `where`, in order: events by start, rows as they stand."""
+    """Everything in the step's places that fits its `where`, in order: events by start, rows as they stand.
+
+    Raises RowFault where a place is missing, PlaceTrouble where it cannot be reached.
+    """
     if call.definition.thing == "row":
         found = call.where.recalled(lambda: _search_rows(call))
         sheet = call.stage.sheet(call.place)

@@ -25,7 +25,10 @@ _OF_EVENTS = {each.name: each for each in EVENT_FIELDS}
 
 
 def to_task(call: StepCall, uid: str, mark: str, notes: list[str]) -> Task:
-    """The task that the step's fields describe; its source is what the run is about."""
+    """The task that the step's fields describe; its source is what the run is about.
+
+    Raises RowFault where a field cannot be read.
+    """
     return _with_fields(call, Task(uid=uid, origin=mark, source=_source_of(call)))
 
 

@@ -90,7 +90,10 @@ def show_raw(value: Raw) -> str:
 
 
 def to_plain(value: Any) -> Any:
-    """The value as JSON can carry it, with its kind kept; ``from_plain`` is the way back."""
+    """The value as JSON can carry it, with its kind kept; ``from_plain`` is the way back.
+
+    Raises TypeError for what no workflow can hold.
+    """
     match value:
         case None | bool() | int() | str():
             return value
@@ -118,7 +121,7 @@ def to_plain(value: Any) -> Any:
 
 
 def from_plain(plain: Any) -> Any:
-    """The value that ``to_plain`` stored."""
+    """The value that ``to_plain`` stored. Raises ValueError for what ``to_plain`` never wrote."""
     if isinstance(plain, list):
         return [from_plain(item) for item in plain]
     if not isinstance(plain, dict):

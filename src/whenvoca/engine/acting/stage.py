@@ -63,7 +63,7 @@ class Stage:
         self._sheet = lru_cache(maxsize=None)(lambda name: places.sheets[name.lower()])
 
     def calendar(self, name: str) -> Calendar:
-        """The calendar of that name."""
+        """The calendar of that name. Raises KeyError where there is none."""
         return self._calendar(name)
 
     def sheet(self, name: str) -> Sheet:
@@ -79,7 +79,10 @@ class Stage:
         return self._ledger.was_lost_since_made(place, subject, lineage.to_mark())
 
     def find_event(self, place: str, key: str) -> StoredEvent | None:
-        """The event of that key as it stands now: a whole one, or one occurrence of a series."""
+        """The event of that key as it stands now: a whole one, or one occurrence of a series.
+
+        Raises PlaceTrouble where the calendar cannot be reached.
+        """
         uid, original = split_key(key)[0], original_start(key)
         stored = self.calendar(place).find_event(uid)
         if stored is None or original is None:
@@ -95,7 +98,10 @@ class Stage:
         return to_thing(event, calendar.name, address or calendar.address_of(event.uid), calendar.zone)
 
     def find_made(self, place: str, lineage: Lineage) -> ExistingThing | Missing:
-        """What stands of that lineage, or what is known of its absence."""
+        """What stands of that lineage, or what is known of its absence.
+
+        Raises PlaceTrouble where the calendar cannot be reached.
+        """
         calendar = self.calendar(place)
         mark = lineage.to_mark()
         known = self._ledger.made(calendar.name, mark) if self._knows(calendar.name) else None
@@ -130,7 +136,10 @@ class Stage:
         )
 
     def find_clashes(self, place: str, event: Event) -> list[Event]:
-        """Occurrences at that calendar that take the event's time, its own lineage left out."""
+        """Occurrences at that calendar that take the event's time, its own lineage left out.
+
+        Raises PlaceTrouble where the calendar cannot be reached.
+        """
         calendar = self.calendar(place)
         zone = calendar.zone
         low, high = event.span(zone)

@@ -37,11 +37,14 @@ class StepFields:
         return default if is_empty(value) else value
 
     def text(self, word: str) -> str:
-        """The field's value as a text, empty where it is not given."""
+        """The field's value as a text, empty where it is not given. Raises RowFault where the value cannot be read."""
         return show_value(self.value(word))
 
     def told(self, word: str, zone: ZoneInfo | None) -> str:
-        """The field's text as somebody reads it: a list one a line, moments in their zone, where they have one."""
+        """The field's text as somebody reads it: a list one a line, moments in their zone, where they have one.
+
+        Raises RowFault where the value cannot be read.
+        """
         call = self
         if zone is not None:
             call = copy(self)

@@ -102,7 +102,10 @@ class Conversation:
         self.key = f"talk {self.who} {room}"
 
     def hear(self, text: str, now: datetime) -> Deed:
-        """Decides what a text asks for. Nothing is done or remembered yet."""
+        """Decides what a text asks for. Nothing is done or remembered yet.
+
+        Raises PlaceTrouble where a calendar cannot be reached.
+        """
         agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
         around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
         self.memory = recall(self._stage.recall(self.key), around)
@@ -247,7 +250,10 @@ class Conversation:
     # --- doing
 
     def effects(self, request: Request) -> Generator[Effect, Receipt, None]:
-        """The effects of a request; each is decided anew, three times at most, while its event moves on meanwhile."""
+        """The effects of a request; each is decided anew, three times at most, while its event moves on meanwhile.
+
+        Raises RowFault where it cannot be done, PlaceTrouble where a calendar cannot be reached.
+        """
         for decide in self.deciders(request):
             yield from retry_on_conflict(decide)
 

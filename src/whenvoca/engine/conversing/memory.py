@@ -47,9 +47,12 @@ class Memory(Struct):
 
 
 def agenda_of(calendar: Callable[[str], Calendar], names: Sequence[str], *, hides: bool = False) -> list[Target]:
-    """All events of these calendars, series once; ``hides``: of private ones only the times, since others read it."""
-    faces = [calendar(name) for name in names]
-    found = [(face.name, event) for face in faces for event in face.all_events()]
+    """All events of these calendars, series once; ``hides``: of private ones only the times, since others read it.
+
+    Raises PlaceTrouble where one cannot be reached.
+    """
+    calendars = [calendar(name) for name in names]
+    found = [(each.name, event) for each in calendars for event in each.all_events()]
     return [Target(name, _hidden(event) if hides and event.private else event) for name, event in found]
 
 

@@ -74,7 +74,7 @@ def copy_still(path: Path, folder: Path) -> Path:
 
 
 def to_effect(row: Sequence[Any]) -> Effect:
-    """The effect of a row."""
+    """The effect of a row. Raises ValueError for a value of no known kind."""
     place, verb, target, before, after, lineage, number, version, notes, kept = row
     return Effect(
         place=place,

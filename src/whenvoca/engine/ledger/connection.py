@@ -55,6 +55,7 @@ class SqliteFile(Transactions):
         """A copy in memory of the ledger in that file, an empty one if there is none.
 
         Its files are copied and opened elsewhere: opening them where they stand would touch the side files.
+        Raises PlaceTrouble where it cannot be read.
         """
         ledger = cls(Path(":memory:"))
         try:
@@ -74,7 +75,7 @@ class SqliteFile(Transactions):
         return ledger
 
     def copy(self) -> Self:
-        """A copy in memory, to rehearse on."""
+        """A copy in memory, to rehearse on. Raises PlaceTrouble where it cannot be read."""
         ledger = type(self)(Path(":memory:"))
         with self._telling():
             self._db.backup(ledger._db)

@@ -84,7 +84,7 @@ class RunGroup:
         self, opened: OpenProgram, *, chosen: Container[str] | None = None, ask: Callable[[Question], Any] | None = None
     ) -> None:
         """Runs every waiting occurrence of a workflow once. ``chosen``: keys of the only subjects that run now; ``ask``
-        answers what the workflow asks."""
+        answers what the workflow asks. Raises PlaceTrouble where the ledger cannot be written."""
         after = 0
         held: set[str] = set()  # lanes whose run waits: what comes later in them waits with it
 

@@ -25,7 +25,10 @@ LONGEST_TEXT = 10_000  # signs of a message that are kept
 
 
 def observe_sheet(ledger: Ledger, sheet: Sheet, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
-    """Enters what changed at the sheet into the observation log; a file that stands as it was is not read at all."""
+    """Enters what changed at the sheet into the observation log; a file that stands as it was is not read at all.
+
+    Raises PlaceTrouble where the file cannot be read, SourceFault where it cannot be understood.
+    """
     digest = sheet.digest()
     cursor = _read_cursor(ledger.cursor(sheet.name))
     if cursor.get("digest") == digest and cursor.get("signature") == sheet.signature:
@@ -69,6 +72,7 @@ def observe_calendar(ledger: Ledger, calendar: Calendar, at: datetime) -> Notice
     """Enters what changed at the calendar into the observation log; only pieces whose version changed are read.
 
     A look that brings very much comes in parts, each noted before the next, so that memory stays flat.
+    Raises PlaceTrouble where it cannot be reached.
     """
     sight = Noticed()
     known = ledger.resources(calendar.name)
@@ -152,7 +156,10 @@ def _given(master: Event | None, state: RowState, zone: ZoneInfo) -> RowState | 
 
 
 def observe_chat(ledger: Ledger, chat: Chat, at: datetime) -> Noticed:
-    """Enters what was said in a chat into the observation log; what is old is forgotten."""
+    """Enters what was said in a chat into the observation log; what is old is forgotten.
+
+    Raises PlaceTrouble where it cannot be reached.
+    """
     cursor = ledger.cursor(chat.name)
     heard, following = chat.heard(cursor, at)
     known = ledger.standing(chat.name, [each.key for each in heard])

@@ -79,7 +79,10 @@ def _begins_within(effect: Effect, low: datetime, high: datetime) -> bool:
 
 
 def undo_runs(stage: WorkspaceStage, records: Sequence[RunRecord]) -> UndoOutcome:
-    """Takes these runs back, in this order; what that writes sets nothing off."""
+    """Takes these runs back, in this order; what that writes sets nothing off.
+
+    Raises PlaceTrouble where the ledger cannot be written.
+    """
     ledger, at = stage.ledger, stage.clock.now().isoformat()
     outcome = UndoOutcome()
     for record in records:

@@ -97,7 +97,10 @@ class Watch(Struct, kw_only=True):
     _failed: bool = False
 
     def work(self) -> bool:
-        """Watches until it is told to stop; answers whether every run went well."""
+        """Watches until it is told to stop; answers whether every run went well.
+
+        Raises PlaceTrouble where the ledger cannot be written.
+        """
         self._since = self.clock.now().isoformat()
         self.ledger.drop_jobs()
         look: frozenset[str] | None = None  # all places at first

@@ -51,7 +51,10 @@ def open_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None])
 
 @contextmanager
 def hold_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None]) -> Iterator[Ledger]:
-    """The ledger for a process that keeps it: commands that it carries out for others use the same one."""
+    """The ledger for a process that keeps it: commands that it carries out for others use the same one.
+
+    Raises PlaceTrouble where another process keeps it.
+    """
     if (health := read_health(workspace)) is not None:
         raise PlaceTrouble(
             f"this workspace is watched already, by process {health['process']} since "
@@ -113,7 +116,10 @@ def claim_home(ledger: Ledger, workspace: Workspace) -> None:
 
 
 def check_time(ledger: Ledger, clock: Clock) -> None:
-    """A ledger is on real or on played time, never both: a moment that was played would be missing in earnest."""
+    """A ledger is on real or on played time, never both: a moment that was played would be missing in earnest.
+
+    Raises SettingsFault where it is the other.
+    """
     kind = "played" if clock.is_played else "real"
     known = ledger.meta("time")
     if known and known != kind:

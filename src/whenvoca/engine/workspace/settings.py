@@ -229,12 +229,18 @@ def line_of(text: str, table: str, key: str = "") -> int:
 
 
 def ensure_root(workspace: Workspace) -> str:
-    """The root of identities; a missing one is written into whenvoca.toml and answered, an existing one gives ""."""
+    """The root of identities; a missing one is written into whenvoca.toml and answered, an existing one gives "".
+
+    Raises SettingsFault where the file cannot be written.
+    """
     return "" if workspace.root else write_root(workspace, new_root())
 
 
 def write_root(workspace: Workspace, root: str) -> str:
-    """Writes the root into whenvoca.toml, everything else in it kept, comments too."""
+    """Writes the root into whenvoca.toml, everything else in it kept, comments too.
+
+    Raises SettingsFault where the file cannot be written.
+    """
     import tomlkit
 
     document = tomlkit.parse((workspace.folder / FILE).read_text(encoding="utf-8-sig"))
@@ -245,7 +251,10 @@ def write_root(workspace: Workspace, root: str) -> str:
 
 
 def add_place(workspace: Workspace, name: str, settings: Mapping[str, Any], comments: Sequence[str] = ()) -> None:
-    """Adds a place to whenvoca.toml, at its end, everything else kept."""
+    """Adds a place to whenvoca.toml, at its end, everything else kept.
+
+    Raises SettingsFault where the file cannot be written.
+    """
     import tomlkit
 
     text = (workspace.folder / FILE).read_text(encoding="utf-8-sig")

@@ -229,7 +229,10 @@ class DavClient:
     # --- WebDAV
 
     def propfind(self, url: str, names: tuple[str, ...], depth: int = 0) -> list[DavResource]:
-        """The properties of an address, and of what lies in it (RFC 4918 9.1)."""
+        """The properties of an address, and of what lies in it (RFC 4918 9.1).
+
+        Raises PlaceTrouble where the server is away or refuses.
+        """
         from lxml import etree
 
         root = etree.Element(f"{{{DAV}}}propfind")
@@ -240,7 +243,10 @@ class DavClient:
         return list(self.read_multistatus(answer)) if answer.status == 207 else []
 
     def report(self, url: str, body: Any, depth: int = 1, allowed: tuple[int, ...] = ()) -> DavAnswer:
-        """A REPORT (RFC 3253 3.6) with an lxml element as its body."""
+        """A REPORT (RFC 3253 3.6) with an lxml element as its body.
+
+        Raises PlaceTrouble where the server is away or refuses.
+        """
         from lxml import etree
 
         return self.request("REPORT", url, etree.tostring(body), {**_XML, "depth": str(depth)}, allowed=allowed)
@@ -259,7 +265,7 @@ class DavClient:
             yield DavResource(href, 200 if properties else status or 200, properties)
 
     def parse(self, answer: DavAnswer) -> Any:
-        """The XML of an answer."""
+        """The XML of an answer. Raises PlaceTrouble where it is no XML."""
         from lxml import etree
 
         parser = etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=True)

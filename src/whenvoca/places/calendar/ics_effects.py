@@ -28,7 +28,10 @@ def to_stored(events: Sequence[Event], uid: str, version: str, address: str, dat
 
 
 def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
-    """The text with the effect in it; without any VEVENT of its UID where the event goes whole."""
+    """The text with the effect in it; without any VEVENT of its UID where the event goes whole.
+
+    Raises ValueError for an action that calendars do not know.
+    """
     uid, occurrence = split_key(effect.target)
     match effect.action:
         case "change":

@@ -53,7 +53,10 @@ class FolderChat(Chat):
         return f"{len(self.rooms)} room{'s' * (len(self.rooms) != 1)}, {count} message{'s' * (count != 1)}{missing}"
 
     def messages(self, kind: str, name: str) -> list[dict[str, Any]]:
-        """What was said in a room ("rooms") or with a person ("people"), in order."""
+        """What was said in a room ("rooms") or with a person ("people"), in order.
+
+        Raises SourceFault for a line that is no message.
+        """
         return list(self._lines(self._path(kind, name, "jsonl")))
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:

@@ -53,7 +53,7 @@ class CsvFile(Struct, frozen=True):
         return [""]
 
     def load(self, data: bytes, tab: str | None) -> Grid:
-        """The cells; every filled one is a text."""
+        """The cells; every filled one is a text. Raises SourceFault where the file is no such text."""
         if tab:
             raise SourceFault(f'a CSV file has no tab "{tab}"', fix="take the tab setting away")
         text, _, _ = self._decode(data)
@@ -126,7 +126,7 @@ class CsvFile(Struct, frozen=True):
         return text
 
     def patch(self, data: bytes | None, writes: Mapping[str, TabWrites]) -> bytes:
-        """The file with only these cells changed."""
+        """The file with only these cells changed. Raises RowFault where a text does not fit the file's encoding."""
         write = writes[""]
         if data is None:
             delimiter = self.delimiter or ","
@@ -144,7 +144,7 @@ class CsvFile(Struct, frozen=True):
             ) from error
 
     def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
-        """The file with records taken out, or put in."""
+        """The file with records taken out, or put in. Raises RowFault where a text does not fit the file's encoding."""
         text, encoding, bom = self._decode(data)
         delimiter = self.delimiter or tell_delimiter(text)
         line_end = _line_end(text)

@@ -32,7 +32,10 @@ class OdsFile:
         return list(self._open(data).sheet_names)
 
     def load(self, data: bytes, tab: str | None) -> Grid:
-        """The cells of a tab, typed as the file types them."""
+        """The cells of a tab, typed as the file types them.
+
+        Raises SourceFault where the file cannot be read or the tab is missing.
+        """
         from python_calamine import CalamineError
 
         book = self._open(data)

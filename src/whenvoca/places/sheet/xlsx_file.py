@@ -46,7 +46,10 @@ class XlsxFile:
         return list(_open(data).sheets())
 
     def load(self, data: bytes, tab: str | None) -> Grid:
-        """The cells of a worksheet, typed as the workbook types them."""
+        """The cells of a worksheet, typed as the workbook types them.
+
+        Raises SourceFault where the file cannot be read or the tab is missing.
+        """
         from python_calamine import CalamineError, CalamineWorkbook
 
         package = _open(data)
@@ -109,7 +112,10 @@ class XlsxFile:
         return set(SheetXml(package.read(package.sheets()[tab])).find_formulas())
 
     def patch(self, data: bytes | None, writes: Mapping[str, TabWrites]) -> bytes:
-        """The workbook with only these cells changed; tabs and file are made where they are not there."""
+        """The workbook with only these cells changed; tabs and file are made where they are not there.
+
+        Raises SourceFault where the package is broken.
+        """
         if data is None:
             data = _new_workbook({tab: write.headings for tab, write in writes.items()})
         package = _open(data)
@@ -138,7 +144,10 @@ class XlsxFile:
         return package.rewrite(changed)
 
     def shift_rows(self, data: bytes, tab: str, write: TabWrites) -> bytes:
-        """The workbook with rows taken out, from the last up, or put in."""
+        """The workbook with rows taken out, from the last up, or put in.
+
+        Raises SourceFault where the package is broken.
+        """
         tab = next(each for each in _open(data).sheets() if each.casefold() == tab.casefold())
         for row in sorted(write.removed, reverse=True):
             data = shift_rows(data, Shift(tab, row, -1))

@@ -55,7 +55,7 @@ class Package:
             raise SourceFault(f"is a broken workbook: its part {part} cannot be unpacked") from error
 
     def parse(self, part: str) -> Any:
-        """The part as an lxml element."""
+        """The part as an lxml element. Raises SourceFault where it is no XML."""
         from lxml import etree
 
         parser = etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=True)
@@ -73,7 +73,7 @@ class Package:
         raise SourceFault("is no .xlsx workbook: it names no workbook part")
 
     def relations(self, part: str) -> dict[str, tuple[str, str]]:
-        """The relations of a part: id to (target part, type)."""
+        """The relations of a part: id to (target part, type). Raises SourceFault where it is no XML."""
         folder, name = posixpath.split(part)
         rels = posixpath.join(folder, "_rels", f"{name}.rels")
         if rels not in self.names:
@@ -88,7 +88,10 @@ class Package:
         return found
 
     def sheets(self) -> dict[str, str]:
-        """The worksheets by tab name, each with its part, in order."""
+        """The worksheets by tab name, each with its part, in order.
+
+        Raises SourceFault where a part is missing or no XML.
+        """
         relations = self.relations(self.workbook_part)
         found = {}
         for sheet in self.parse(self.workbook_part).iter(f"{{{MAIN}}}sheet", f"{{{_STRICT_MAIN}}}sheet"):
