@@ -285,6 +285,7 @@ def test_event_that_is_broken_in_mid_watch_is_told_once(
     for uid in ("a", "b", "c"):
         put(hall, uid)
         until(lambda uid=uid: uid in logged(hall))
+    until(lambda: any(wanted in each for each in watch.health()["troubles"]))
     (hall.folder / "cal/x.ics").unlink()
     put(hall, "d")
     until(lambda: "d" in logged(hall))

@@ -278,9 +278,12 @@ def test_events_that_share_a_file_are_changed_and_deleted_one_by_one(tmp_path: P
     assert list((tmp_path / "domes").iterdir()) == []
 
 
-def test_each_event_of_a_shared_file_is_seen_to_come_change_and_go(tmp_path: Path) -> None:
+def test_each_event_of_a_shared_file_is_seen_to_come_change_and_go(
+    tmp_path: Path, request: pytest.FixtureRequest
+) -> None:
     calendar = of_one_file(tmp_path / "domes")
     path, ledger = tmp_path / "domes/export.ics", SqliteLedger(Path(":memory:"))
+    request.addfinalizer(ledger.close)
 
     def seen() -> list[tuple[str, str | None]]:
         last = ledger.last_sequence("domes")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
 from contextlib import closing
 from datetime import UTC, date, datetime, time, timedelta
 from decimal import Decimal
@@ -120,8 +121,9 @@ def test_a_block_that_lost_a_row_is_known_by_its_rows_only() -> None:
 
 
 @pytest.fixture
-def ledger(tmp_path: Path) -> Ledger:
-    return SqliteLedger(tmp_path / "ledger.sqlite")
+def ledger(tmp_path: Path) -> Iterator[Ledger]:
+    with closing(SqliteLedger(tmp_path / "ledger.sqlite")) as ledger:
+        yield ledger
 
 
 def test_prints_hold_until_something_is_observed_of_their_subject(ledger: Ledger) -> None:

@@ -85,44 +85,32 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
             fix="change or delete those first",
         )
     rule = shifted_rule(occurrence, changed, master.rule)
-    if (
-        isinstance(changed.start, datetime)
-        and isinstance(occurrence.start, datetime)
-        and isinstance(master.start, datetime)
-    ):
-        shift = changed.start.replace(tzinfo=None) - occurrence.start.replace(tzinfo=None)
-        length: timedelta = changed.end - changed.start
+    if {isinstance(each.start, datetime) for each in (master, occurrence, changed)} not in ({True}, {False}):
+        raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
+    shift = _local(changed.start) - _local(occurrence.start)
+    start: Any = _moved(master.start, shift)
+    length = changed.end - changed.start
+    is_day = not isinstance(start, datetime)
+    return replace(
+        new,
+        start=start,
+        end=start + length if is_day else (start.astimezone(UTC) + length).astimezone(start.tzinfo),
+        rule=rule,
+        excluded=tuple(_moved(each, shift) for each in master.excluded),
+        added=tuple(_moved(each, shift) for each in master.added),
+    )
 
-        def moved(moment: datetime | date) -> datetime | date:
-            return (
-                (moment.replace(tzinfo=None) + shift).replace(tzinfo=moment.tzinfo)
-                if isinstance(moment, datetime)
-                else moment + shift
-            )
 
-        start: Any = moved(master.start)
-        end = (start.astimezone(UTC) + length).astimezone(start.tzinfo)
-        return replace(
-            new,
-            start=start,
-            end=end,
-            rule=rule,
-            excluded=tuple(moved(each) for each in master.excluded),
-            added=tuple(moved(each) for each in master.added),
-        )
-    if not isinstance(changed.start, datetime) and not isinstance(master.start, datetime):
-        assert not isinstance(occurrence.start, datetime)
-        by = changed.start - occurrence.start
-        first = master.start + by
-        return replace(
-            new,
-            start=first,
-            end=first + (changed.end - changed.start),
-            rule=rule,
-            excluded=tuple(each + by for each in master.excluded),
-            added=tuple(each + by for each in master.added),
-        )
-    raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
+def _local(moment: datetime | date) -> Any:
+    """A moment as its own clock shows it; a day as it is."""
+    return moment.replace(tzinfo=None) if isinstance(moment, datetime) else moment
+
+
+def _moved(moment: datetime | date, shift: timedelta) -> datetime | date:
+    moved: datetime | date = _local(moment) + shift
+    return (
+        moved.replace(tzinfo=moment.tzinfo) if isinstance(moment, datetime) and isinstance(moved, datetime) else moved
+    )
 
 
 def shifted_rule(before: Event, after: Event, rule: str) -> str:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.output import Column, say, say_next, show_json, show_table, styled
+from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.engine.workspace.watch_status import read_health
 
 
@@ -17,48 +20,12 @@ def command(common: Common) -> int:
     Example: whenvoca places --json
     """
     opened = common.open()
-    reports = opened.places.describe()
+    reports, health = opened.places.describe(), read_health(opened.workspace)
     if common.as_json:
-        show_json(
-            {
-                "places": [
-                    {
-                        "name": r.name,
-                        "kind": r.kind,
-                        "address": r.address,
-                        "zone": r.zone,
-                        "answers": not r.trouble,
-                        "holds": r.holds,
-                        "trouble": r.trouble,
-                        "mend": r.fix,
-                        "notes": list(r.notes),
-                    }
-                    for r in reports
-                ],
-                "watch": read_health(opened.workspace),
-            }
-        )
+        show_json({"places": [_to_json(report) for report in reports], "watch": health})
         return 0
-    show_table(
-        [
-            Column("place"),
-            Column("kind"),
-            Column("address", drop=1),
-            Column("zone", drop=2),
-            Column("holds", wraps=True),
-        ],
-        [(r.name, r.kind, r.address, r.zone, styled(r.trouble, "red") if r.trouble else r.holds) for r in reports],
-    )
-    mends: dict[str, list[str]] = {}
-    for report in reports:
-        if report.trouble and report.fix:
-            mends.setdefault(report.fix, []).append(report.name)
-    for fix, names in mends.items():
-        say(f"{', '.join(names)}: {fix}")
-    for report in reports:
-        for note in report.notes:
-            say(f"note: {report.name}: {note}")
-    if health := read_health(opened.workspace):
+    _show(reports)
+    if health:
         coming = f", next at {str(health['next'])[:16].replace('T', ' ')} UTC" if health.get("next") else ""
         say(
             f"watched by process {health['process']}, last looked "
@@ -66,3 +33,39 @@ def command(common: Common) -> int:
         )
     say_next("whenvoca check", quiet=common.quiet)
     return 0
+
+
+def _to_json(report: PlaceReport) -> dict[str, object]:
+    return {
+        "name": report.name,
+        "kind": report.kind,
+        "address": report.address,
+        "zone": report.zone,
+        "answers": not report.trouble,
+        "holds": report.holds,
+        "trouble": report.trouble,
+        "mend": report.fix,
+        "notes": list(report.notes),
+    }
+
+
+def _show(reports: Sequence[PlaceReport]) -> None:
+    """The places as a table; below it what to do about trouble, each fix once, and what else there is to say."""
+    columns = [
+        Column("place"),
+        Column("kind"),
+        Column("address", drop=1),
+        Column("zone", drop=2),
+        Column("holds", wraps=True),
+    ]
+    rows = [(r.name, r.kind, r.address, r.zone, styled(r.trouble, "red") if r.trouble else r.holds) for r in reports]
+    show_table(columns, rows)
+    fixes: dict[str, list[str]] = {}
+    for report in reports:
+        if report.trouble and report.fix:
+            fixes.setdefault(report.fix, []).append(report.name)
+    for fix, names in fixes.items():
+        say(f"{', '.join(names)}: {fix}")
+    for report in reports:
+        for note in report.notes:
+            say(f"note: {report.name}: {note}")

@@ -148,8 +148,20 @@ def _show(document: dict[str, Any], common: Common, shown_as: str, places: Seque
     console().print(
         f"{document['file']}{tab}: headings in row {document['header_row']}, {document['rows']} rows", soft_wrap=True
     )
+    _show_columns(document["columns"])
+    unread = [cell for column in document["columns"] for cell in column["cells"] if cell["fault"]]
+    for cell in unread[:_MOST_DOUBTS]:
+        console().print(styled(f"{cell['cell']}: {cell['fault']}", "yellow"), soft_wrap=True)
+    if len(unread) > _MOST_DOUBTS:
+        say(f"and {len(unread) - _MOST_DOUBTS} more cells in doubt: --json names them all")
+    for note in document["notes"]:
+        say(f"note: {note}")
+    say_next(_next(document, shown_as, places), quiet=common.quiet)
+
+
+def _show_columns(columns: Sequence[dict[str, Any]]) -> None:
     rows = []
-    for column in document["columns"]:
+    for column in columns:
         status = styled(column["status"], "" if column["status"] == "ok" else "yellow")
         sample = next((cell["text"] for cell in column["cells"] if not cell["fault"]), "")
         doubts = sum(1 for cell in column["cells"] if cell["fault"])
@@ -178,23 +190,17 @@ def _show(document: dict[str, Any], common: Common, shown_as: str, places: Seque
         ],
         rows,
     )
-    unread = [cell for column in document["columns"] for cell in column["cells"] if cell["fault"]]
-    for cell in unread[:_MOST_DOUBTS]:
-        console().print(styled(f"{cell['cell']}: {cell['fault']}", "yellow"), soft_wrap=True)
-    if len(unread) > _MOST_DOUBTS:
-        say(f"and {len(unread) - _MOST_DOUBTS} more cells in doubt: --json names them all")
-    for note in document["notes"]:
-        say(f"note: {note}")
+
+
+def _next(document: dict[str, Any], shown_as: str, places: Sequence[str]) -> str:
+    """What to do next with a file that was shown."""
     open_columns = [column for column in document["columns"] if column["status"] != "ok"]
     if open_columns:
         setting = "decimal" if open_columns[0]["kind"] == "number" else "dates"
         value = '","' if setting == "decimal" else f'"{next(iter(open_columns[0]["readings"]))}"'
-        say_next(
-            f"say how they are meant: --{setting} {value} here, {setting} = {value} at the place", quiet=common.quiet
-        )
-    elif shown_as:
-        say_next("whenvoca check", quiet=common.quiet)
-    elif places:
-        say_next(f"with the settings of the place {places[0]}: whenvoca read sheet {places[0]}", quiet=common.quiet)
-    else:
-        say_next("name it in whenvoca.toml and write a workflow, such as: whenvoca new DIR", quiet=common.quiet)
+        return f"say how they are meant: --{setting} {value} here, {setting} = {value} at the place"
+    if shown_as:
+        return "whenvoca check"
+    if places:
+        return f"with the settings of the place {places[0]}: whenvoca read sheet {places[0]}"
+    return "name it in whenvoca.toml and write a workflow, such as: whenvoca new DIR"

@@ -195,17 +195,18 @@ def move_visit(folder: Path) -> None:
                 replace_file(path, change_event(data, event, later, _STAMP))
 
 
-def _write_calendars(folder: Path) -> None:
-    def at(day: date, hour: int, minute: int = 0) -> datetime:
-        return datetime(day.year, day.month, day.day, hour, minute, tzinfo=_ZONE)
+def _at(day: date, hour: int, minute: int = 0) -> datetime:
+    return datetime(day.year, day.month, day.day, hour, minute, tzinfo=_ZONE)
 
-    domes = [
+
+def _domes() -> list[Event]:
+    return [
         Event(
             uid="mirror-cleaning@example.org",
             title="Mirror cleaning",
-            start=at(date(2027, 1, 7), 11),
+            start=_at(date(2027, 1, 7), 11),
             rule="FREQ=WEEKLY;BYDAY=TH",
-            end=at(date(2027, 1, 7), 12),
+            end=_at(date(2027, 1, 7), 12),
             location="East dome",
             categories=("upkeep",),
         ),
@@ -220,35 +221,41 @@ def _write_calendars(folder: Path) -> None:
         Event(
             uid="clock-night@example.org",
             title="M 81 with wide camera",
-            start=at(date(2027, 3, 27), 22),
-            end=at(date(2027, 3, 28), 3),
+            start=_at(date(2027, 3, 27), 22),
+            end=_at(date(2027, 3, 28), 3),
             attendees=(Attendee("ines@example.org"),),
         ),
     ]
-    outreach = [
+
+
+def _outreach() -> list[Event]:
+    return [
         Event(
             uid="planetarium@example.org",
             title="Planetarium evening",
-            start=at(date(2027, 3, 17), 19),
-            end=at(date(2027, 3, 17), 20, 30),
+            start=_at(date(2027, 3, 17), 19),
+            end=_at(date(2027, 3, 17), 20, 30),
             location="Hall",
             colour="teal",
         ),
         Event(
             uid="sea-school@example.org",
             title="Planetarium at Sea School",
-            start=at(date(2027, 3, 19), 11, 10),
-            end=at(date(2027, 3, 19), 12, 40),
+            start=_at(date(2027, 3, 19), 11, 10),
+            end=_at(date(2027, 3, 19), 12, 40),
             location="Sea School, Rua 1, Port Town",
             busy="tentative",
         ),
     ]
-    staff = [
+
+
+def _staff() -> list[Event]:
+    return [
         Event(
             uid="council@example.org",
             title="Council call",
-            start=at(date(2027, 3, 16), 10),
-            end=at(date(2027, 3, 16), 11),
+            start=_at(date(2027, 3, 16), 10),
+            end=_at(date(2027, 3, 16), 11),
             attendees=(Attendee("ana@example.org"), Attendee("rui@example.org", optional=True)),
         ),
         Event(
@@ -259,8 +266,11 @@ def _write_calendars(folder: Path) -> None:
             busy="yes",
         ),
     ]
-    for name, events in (("domes", domes), ("outreach", outreach)):
+
+
+def _write_calendars(folder: Path) -> None:
+    for name, events in (("domes", _domes()), ("outreach", _outreach())):
         (folder / name).mkdir(parents=True, exist_ok=True)
         for event in events:
             replace_file(folder / name / f"{event.uid.partition('@')[0]}.ics", write_calendar(event, _STAMP))
-    replace_file(folder / "staff.ics", add_events(empty_calendar(), staff, _STAMP))
+    replace_file(folder / "staff.ics", add_events(empty_calendar(), _staff(), _STAMP))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from whenvoca.language import tree
@@ -41,6 +42,15 @@ def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tu
     reader = _WorkflowReader(vocabulary, faults)
     workflow = replace(reader.read(name, file, read_lines(text, faults)), text=text)
     return workflow, faults
+
+
+class _TriggerSettings(Struct):
+    """The settings of a trigger that were read so far."""
+
+    conditions: list[tree.Node] = field(default_factory=list)
+    fields: list[tree.Name] = field(default_factory=list)
+    existing: bool | None = None
+    values: dict[str, tree.Node] = field(default_factory=dict)
 
 
 class _WorkflowReader:
@@ -110,10 +120,7 @@ class _WorkflowReader:
         said = {word.lower() for word in plain[begin:end]}
         only = match.definition.happening
         happenings = (only,) if only else tuple(word for verb, word in HAPPENINGS.items() if verb in said)
-        conditions: list[tree.Node] = []
-        fields: list[tree.Name] = []
-        existing: bool | None = None
-        settings: dict[str, tree.Node] = {}
+        read = _TriggerSettings()
         for child in line.children:
             word = child.code.split()[0].lower()
             known = next((each for each in match.definition.settings if each.name == word), None)
@@ -122,29 +129,35 @@ class _WorkflowReader:
                 self._faults.add(
                     self._word_spot(child, word), f'this trigger has no setting "{word}"', nearest(word, names)
                 )
-                continue
-            pieces, _ = value_pieces(child, len(word))
-            if not pieces:
+            elif pieces := value_pieces(child, len(word))[0]:
+                self._read_trigger_setting(read, known, child, pieces)
+            else:
                 self._faults.add(child.spot, f"{word} has no value")
-            elif known.type == "condition":
-                if node := read_condition(pieces, self._faults):
-                    conditions.append(node)
-            elif known.type == "names":
-                fields += self._read_names(read_value(pieces, self._faults), word)
-            elif known.type != "yes-no":
-                if word in settings:
-                    self._faults.add(child.spot, f"{word} stands twice", "leave one of them")
-                if node := read_value(pieces, self._faults):
-                    settings[word] = node
-            elif node := read_value(pieces, self._faults):
-                value = constant_of(node)
-                if not isinstance(value, bool):
-                    self._faults.add(node.spot, f"{word} takes yes or no")
-                else:
-                    existing = value
+        conditions, fields = tuple(read.conditions), tuple(read.fields)
         return tree.Trigger(
-            spot, match.definition, places, happenings, tuple(conditions), tuple(fields), existing, slots, settings
+            spot, match.definition, places, happenings, conditions, fields, read.existing, slots, read.values
         )
+
+    def _read_trigger_setting(
+        self, read: _TriggerSettings, known: FieldDefinition, line: Line, pieces: list[Piece]
+    ) -> None:
+        word = known.name
+        if known.type == "condition":
+            if node := read_condition(pieces, self._faults):
+                read.conditions.append(node)
+        elif known.type == "names":
+            read.fields += self._read_names(read_value(pieces, self._faults), word)
+        elif known.type != "yes-no":
+            if word in read.values:
+                self._faults.add(line.spot, f"{word} stands twice", "leave one of them")
+            if node := read_value(pieces, self._faults):
+                read.values[word] = node
+        elif node := read_value(pieces, self._faults):
+            value = constant_of(node)
+            if not isinstance(value, bool):
+                self._faults.add(node.spot, f"{word} takes yes or no")
+            else:
+                read.existing = value
 
     def _read_names(self, node: tree.Node | None, word: str) -> list[tree.Name]:
         found = []

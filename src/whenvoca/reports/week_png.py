@@ -34,24 +34,10 @@ def draw_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, title: str, 
     _draw_frame(axes, week, low, high, today)
     for row, (shown, first, last) in zip(bars, week.whole, strict=True):
         top = low - (row + 1) * 0.62 * (high - low) / 16
-        _draw_box(
-            axes,
-            first + 0.03,
-            top,
-            last - first + 0.94,
-            0.5 * (high - low) / 16,
-            colour_of(shown, calendars),
-            full=True,
-        )
-        axes.text(
-            first + 0.09,
-            top + 0.27 * (high - low) / 16,
-            shown.event.title,
-            color="white",
-            va="center",
-            fontsize=9,
-            clip_on=True,
-        )
+        height, colour = 0.5 * (high - low) / 16, colour_of(shown, calendars)
+        _draw_box(axes, first + 0.03, top, last - first + 0.94, height, colour, full=True)
+        at = first + 0.09, top + 0.27 * (high - low) / 16
+        axes.text(*at, shown.event.title, color="white", va="center", fontsize=9, clip_on=True)
     for piece in week.pieces:
         _draw_piece(axes, piece, calendars, zone, (high - low))
     figure.text(0.05, 0.945, title, fontsize=15, fontweight="bold", color="#1c2733")

@@ -129,18 +129,11 @@ def _follow(call: StepCall, rule: str) -> Acting:
         copy = made.stored.event
         wanted = kind.make(call, copy.uid, copy.origin, notes)
         base = None if made.base is None else _base_of(made)
-        taken: list[str] = []
-        for name, (words, _) in kind.groups.items():
-            if name != "time" and not any(call.gives(word) for word in words):
-                continue
-            if (
-                _is_same(call, name, copy, wanted)
-                or (base is not None and _is_same(call, name, copy, base))
-                or rule == IN_SOURCE
-            ):
-                taken.append(name)
-            elif rule == LEFT_ALONE:
-                disputes[name] = _said(call, name, copy, wanted)
+        given = [name for name, (words, _) in kind.groups.items() if name == "time" or any(map(call.gives, words))]
+        both = [name for name in given if rule != IN_SOURCE and _is_disputed(call, name, copy, wanted, base)]
+        taken = [name for name in given if name not in both]
+        if rule == LEFT_ALONE:
+            disputes.update((name, _said(call, name, copy, wanted)) for name in both)
         reported[:] = (made.base or {}).get(_DISPUTED) or []  # type: ignore[assignment]
         new = _with_groups(kind, replace(copy, sequence=copy.sequence + 1), wanted, taken)
         known = to_state(_with_groups(kind, base if base is not None else copy, wanted, taken))
@@ -171,6 +164,11 @@ def _follow(call: StepCall, rule: str) -> Acting:
         return call.stage.to_thing(call.place, done[0].event)
     made = _made(call)
     return call.stage.to_thing(call.place, made.stored.event) if isinstance(made, ExistingThing) else None
+
+
+def _is_disputed(call: StepCall, group: str, copy: Event, wanted: Event, base: Event | None) -> bool:
+    """Whether the copy was changed too, and not to what is wanted."""
+    return not _is_same(call, group, copy, wanted) and (base is None or not _is_same(call, group, copy, base))
 
 
 def _is_same(call: StepCall, group: str, one: Event, other: Event) -> bool:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
 from datetime import date
 from pathlib import Path
 
@@ -20,8 +22,9 @@ AT = "2027-03-17T10:00:00+00:00"
 
 
 @pytest.fixture
-def ledger(tmp_path: Path) -> Ledger:
-    return SqliteLedger(tmp_path / "ledger.sqlite")
+def ledger(tmp_path: Path) -> Iterator[Ledger]:
+    with closing(SqliteLedger(tmp_path / "ledger.sqlite")) as ledger:
+        yield ledger
 
 
 def begun(ledger: Ledger, subject: str = "R-1", sequence: int = 1) -> Occurrence:
@@ -149,12 +152,12 @@ def test_file_that_is_no_ledger_is_told(tmp_path: Path) -> None:
 
 def test_copy_in_memory_leaves_the_file_alone(tmp_path: Path) -> None:
     path = tmp_path / "ledger.sqlite"
-    real = SqliteLedger(path)
-    real.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
-    copy = SqliteLedger.copy_of(path)
-    copy.observe("p", [StateChange("R-2", {"A": "y"})], "c", AT)
-    assert set(copy.standing("p")) == {"R-1", "R-2"}
-    assert set(real.standing("p")) == {"R-1"}
+    with closing(SqliteLedger(path)) as real:
+        real.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
+        with closing(SqliteLedger.copy_of(path)) as copy:
+            copy.observe("p", [StateChange("R-2", {"A": "y"})], "c", AT)
+            assert set(copy.standing("p")) == {"R-1", "R-2"}
+        assert set(real.standing("p")) == {"R-1"}
 
 
 def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(tmp_path: Path) -> None:
@@ -165,10 +168,10 @@ def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(t
     with sqlite3.connect(path) as db:
         db.executescript("DROP TABLE prints; PRAGMA user_version=3")
     db.close()
-    newer = SqliteLedger(path)
-    assert newer.standing("p") == {"R-1": {"A": "x"}}
-    newer.observe("p", [], "d", AT, prints=RowHashes([HashBlock(b"w", ["R-1"], b"1" * 16)]))
-    assert newer.prints("p").keys() == ["R-1"]
+    with closing(SqliteLedger(path)) as newer:
+        assert newer.standing("p") == {"R-1": {"A": "x"}}
+        newer.observe("p", [], "d", AT, prints=RowHashes([HashBlock(b"w", ["R-1"], b"1" * 16)]))
+        assert newer.prints("p").keys() == ["R-1"]
 
 
 def test_states_of_many_subjects_are_read_when_they_are_asked_for(ledger: Ledger) -> None:
