@@ -1,4 +1,4 @@
-"""The faces of places: what the engine asks of a sheet or a calendar, whichever backing stands behind it."""
+"""The protocols of places: what the engine asks of a sheet or a calendar, whichever backing stands behind it."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""Places: one folder a kind, in each one file a backing of the face in ``engine/faces.py``."""
+"""Places: one folder a kind, each place a backing of a protocol in ``engine/place_protocols.py``."""

@@ -1,4 +1,4 @@
-"""The ledger's face, by who asks: the log of observations, the book of runs, that of effects, and the schedule.
+"""The ledger's protocol, by who asks: the log of observations, the book of runs, that of effects, and the schedule.
 
 The SQLite store stands in ``sqlite``; a second one has to pass the same contract suite.
 """

@@ -95,10 +95,10 @@ def _made_by_mirrors(program: Program, places: Places, ledger: Ledger, root: str
             standing = set(sheet.keys())
             marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in standing}
         else:
-            face = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
-            known = {uid: mark for mark, uid in ledger.marks_made(face.name, prefix).items()}
+            calendar = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
+            known = {uid: mark for mark, uid in ledger.marks_made(calendar.name, prefix).items()}
             # subjects may have been renamed since the mark was written
-            marks = {known.get(uid, mark): uid for mark, uid in face.find_marks(prefix).items()}
+            marks = {known.get(uid, mark): uid for mark, uid in calendar.find_marks(prefix).items()}
         for mark, uid in marks.items():
             lineage = Lineage.from_mark(mark)
             if lineage is not None and lineage.step == step.path:

@@ -1,4 +1,4 @@
-"""How triggers find what is new: the face that each way of waiting has, and what it is given."""
+"""How triggers find what is new: what each way of waiting can do, and what it is given."""
 
 from __future__ import annotations
 
