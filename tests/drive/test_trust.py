@@ -446,10 +446,41 @@ def test_sheet_that_is_half_as_long_stops_at_the_brake(desk: Desk) -> None:
     desk.rows(*lines[:6])
     held = desk.run("run")
     assert held.code == 4
-    assert "half of its rows or more are gone at once, which would be 7 deletions" in held.err
+    assert "keep: 7 deletions at once, half of what there is or more" in held.err
     assert len(desk.events()) == 13
     assert desk.run("run", "--yes").code == 0
     assert len(desk.events()) == 6
+
+
+# rows at first, rows that are left, what the run says; None: it goes through
+SHRUNK = [
+    (1, 0, "nothing is left of what it looks at, which would be 1 deletion"),
+    (2, 1, None),
+    (4, 0, "nothing is left of what it looks at, which would be 4 deletions"),
+    (3, 1, "2 deletions at once, half of what there is or more"),
+    (4, 2, None),  # half, not more
+    (6, 2, "4 deletions at once, half of what there is or more"),
+    (9, 5, None),
+    (10, 5, "5 deletions at once, half of what there is or more"),
+    (11, 6, None),
+]
+
+
+@pytest.mark.parametrize(("before", "after", "said"), SHRUNK, ids=lambda value: str(value))
+@pytest.mark.parametrize("brake", ["", "brake  100 deletions\n"], ids=["default", "own brake"])
+def test_shrunken_sheet_asks_for_a_yes_whatever_its_size(
+    desk: Desk, before: int, after: int, said: str | None, brake: str
+) -> None:
+    lines = [f",,R-{n},M {n},{n % 27 + 1:02d}.03.2027,20:00,22:00" for n in range(before)]
+    desk.settings(SETTINGS, REQUESTS).workflow(brake + MIRROR, "keep").rows(*lines)
+    desk.run("run")
+    desk.rows(*lines[:after])
+    rehearsed, done = desk.run("rehearse"), desk.run("run")
+    assert (rehearsed.code, done.code) == ((4, 4) if said else (0, 0))
+    assert len(desk.events()) == (before if said else after)
+    if said:
+        assert f"the brake would hold this, and run would ask: keep: {said}" in rehearsed.err
+        assert f"held: keep: {said}" in done.err
 
 
 def test_mirror_without_its_ledger_takes_copies_as_made_and_asks_before_it_deletes_orphans(desk: Desk) -> None:

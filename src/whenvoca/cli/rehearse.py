@@ -112,7 +112,7 @@ def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None
     for wait in done.outcome.waits:
         say(wait)
     for held in done.held:
-        say(f"the brake would hold this: {held.said}", style="yellow")
+        say(f"the brake would hold this, and run would ask: {held.said}", style="yellow")
     for name, count in done.set_off.items():
         say(f"and would set off {name}, {count_of(count, 'run')}")
     if not done.outcome.results and not done.outcome.faults:

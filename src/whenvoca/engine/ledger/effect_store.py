@@ -141,6 +141,10 @@ class SqliteEffects(SqliteFile, EffectBook):
         )
         return dict(rows.fetchall())
 
+    def count_made(self, place: str, prefix: str) -> int:
+        count = "SELECT count(DISTINCT lineage) FROM things WHERE place=? AND lineage>=? AND lineage<? AND version<>''"
+        return int(self._one(count, (place, prefix, prefix + "\uffff")))
+
     def begin_save(self, intent: SaveIntent, effects: Sequence[int]) -> int:
         return self._add(
             "INSERT INTO saves (file,before,after,effects,state) VALUES (?,?,?,?,'intent') RETURNING number",

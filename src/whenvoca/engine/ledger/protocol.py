@@ -236,6 +236,9 @@ class EffectBook(Transactions, Protocol):
     def marks_made(self, place: str, prefix: str) -> dict[str, str]:
         """The lineages that begin so of which we know a thing at the place, each with the newest thing's UID."""
 
+    def count_made(self, place: str, prefix: str) -> int:
+        """How many lineages that begin so have a thing at the place that we have not taken away again."""
+
     def begin_save(self, intent: SaveIntent, effects: Sequence[int]) -> int:
         """Commits that a file is about to be replaced."""
 

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.clock import PlayedClock
-from whenvoca.engine.running.brake import Held, limits_of, to_held
+from whenvoca.engine.running.brake import NO_LOSSES, Held, limits_of, to_held
 from whenvoca.engine.running.open_program import open_program
 from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
@@ -61,7 +61,8 @@ def rehearse(
     for workflow in workflows:
         mine = [result for result in done.outcome.results if result.workflow == workflow.identity]
         effects = [effect for result in mine for effect in result.effects]
-        if held := to_held(workflow.name, stage.kinds, limits_of(workflow, stage.kinds), effects):
+        losses = done.outcome.losses.get(workflow.identity, NO_LOSSES)
+        if held := to_held(workflow.name, stage.kinds, limits_of(workflow, stage.kinds), effects, losses):
             done.held.append(held)
     for name, count in _take_up(others, stage).items() if not instead else ():
         if count > idle.get(name, 0):

@@ -12,7 +12,7 @@ from whenvoca.engine.effects import Effect
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_statements
 
-_FEWEST_HALVED = 5  # fewer lost rows are an edit, however short the sheet
+_FEW = range(2, 5)  # so many deletions are an edit, unless they are more than half of what there is
 _DEFAULTS = {"deletion": 20}
 DEFAULT_TOLD = 50  # of what is told to others: letters, messages, calls
 _UNLIMITED = ("change",)  # unless the workflow says how many
@@ -27,7 +27,8 @@ class Held(Struct, frozen=True):
     limit: int
     effects: tuple[Effect, ...]
     orphans: int = 0
-    is_halved: bool = False  # half of the sheet or more is gone at once
+    is_emptied: bool = False  # nothing is left of the source
+    is_halved: bool = False  # half of what there was would go at once
 
     @property
     def said(self) -> str:
@@ -36,10 +37,31 @@ class Held(Struct, frozen=True):
             return (
                 f"{self.workflow}: {self.orphans} of its events belong to rows that are not there, and would be deleted"
             )
-        if self.is_halved:
-            return f"{self.workflow}: half of its rows or more are gone at once, which would be {self.count} deletions"
         noun = self.what + "s" * (self.count != 1)
+        if self.is_emptied:
+            return f"{self.workflow}: nothing is left of what it looks at, which would be {self.count} {noun}"
+        if self.is_halved:
+            return f"{self.workflow}: {self.count} {noun} at once, half of what there is or more"
         return f"{self.workflow}: {self.count} {noun} at once, and its brake allows {self.limit}"
+
+
+class Losses(Struct, frozen=True):
+    """What is gone of a workflow's subjects when a group of its runs begins. ``kept``: how many things its mirrors
+    keep, else how many subjects there were; 0 where nothing is gone."""
+
+    orphans: int = 0
+    is_emptied: bool = False
+    kept: int = 0
+
+    def is_halved(self, deletions: int) -> bool:
+        """Whether so many deletions look as if the source was cut rather than edited."""
+        left = self.kept - deletions
+        if not self.kept:
+            return False
+        return deletions > left if deletions in _FEW else deletions > max(_FEW) and deletions >= left
+
+
+NO_LOSSES = Losses()
 
 
 def limits_of(workflow: tree.Workflow, kinds: EffectKinds) -> dict[str, int]:
@@ -93,19 +115,13 @@ def _is_one(step: tree.Step) -> bool:
     return step.definition.value_type != "people" or isinstance(node, tree.Text | tree.ListOf)
 
 
-def is_halved(lost: int, left: int) -> bool:
-    """Whether so many subjects are gone that the source looks cut rather than edited: half of them or more."""
-    return lost >= _FEWEST_HALVED and lost >= left
-
-
 def to_held(
     workflow: str,
     kinds: EffectKinds,
     limits: Mapping[str, int],
     effects: Sequence[Effect],
-    orphans: int = 0,
+    losses: Losses = NO_LOSSES,
     *,
-    halved: bool = False,
     recent: Mapping[str, int] = MappingProxyType({}),
 ) -> Held | None:
     """What is held of these effects, None if they pass no limit and the source is not cut. ``recent`` counts what was
@@ -113,8 +129,12 @@ def to_held(
     for what, limit in limits.items():
         before = recent.get(what, 0)
         counted = tuple(effect for effect in effects if what in kinds.of(effect).counts_as)
-        is_odd = what == "deletion" and counted and (orphans or halved)
-        if (counted and len(counted) + before > limit) or is_odd:
-            is_cut = halved and len(counted) + before <= limit
-            return Held(workflow, what, len(counted) + before, limit, counted, orphans, is_cut)
+        if not counted:
+            continue
+        is_over, is_deletion = len(counted) + before > limit, what == "deletion"
+        is_emptied = is_deletion and losses.is_emptied
+        is_halved = is_deletion and not is_emptied and not is_over and losses.is_halved(len(counted))
+        orphans = losses.orphans if is_deletion else 0
+        if is_over or is_emptied or is_halved or orphans:
+            return Held(workflow, what, len(counted) + before, limit, counted, orphans, is_emptied, is_halved)
     return None

@@ -77,6 +77,20 @@ class OpenProgram(Struct):
             )
         )
 
+    def count_kept(self) -> int:
+        """How many things its mirrors keep, as far as we know."""
+        stage = self.stage
+        prefix = Lineage.prefix(stage.workspace.root, self.identity)
+        count = 0
+        for name, thing in {(step.places[-1].lower(), step.definition.thing) for step in self.program.mirrors}:
+            if thing == "row":
+                sheet = stage.places.sheets[name]
+                count += len(set(stage.ledger.marks_made(sheet.name, prefix).values()) & set(sheet.keys()))
+            else:
+                calendar = (stage.places.tasks if thing == "task" else stage.places.calendars)[name]
+                count += stage.ledger.count_made(calendar.name, prefix)
+        return count
+
     def next_due(self) -> datetime | None:
         """When it has to look again by itself, None if nothing is known to come."""
         stage = self.stage
@@ -92,13 +106,16 @@ def _made_by_mirrors(program: Program, places: Places, ledger: Ledger, root: str
         name = step.places[-1].lower()
         if step.definition.thing == "row":
             sheet = places.sheets[name]
-            standing = set(sheet.keys())
-            marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in standing}
+            known_keys = set(sheet.keys())
+            marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in known_keys}
         else:
             calendar = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
             known = {uid: mark for mark, uid in ledger.marks_made(calendar.name, prefix).items()}
             # subjects may have been renamed since the mark was written
             marks = {known.get(uid, mark): uid for mark, uid in calendar.find_marks(prefix).items()}
+            if adopted := {mark: uid for uid, mark in known.items() if mark not in marks}:
+                standing = {event.uid for event in calendar.all_events()}  # they carry no mark of ours
+                marks |= {mark: uid for mark, uid in adopted.items() if uid in standing}
         for mark, uid in marks.items():
             lineage = Lineage.from_mark(mark)
             if lineage is not None and lineage.step == step.path:

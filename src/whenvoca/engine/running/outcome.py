@@ -6,7 +6,7 @@ from msgspec import Struct, field
 
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.records import Occurrence
-from whenvoca.engine.running.brake import Held
+from whenvoca.engine.running.brake import Held, Losses
 from whenvoca.errors import ExitCode, WhenvocaError
 
 
@@ -41,6 +41,7 @@ class Outcome(Struct):
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
     troubles: list[str] = field(default_factory=list)  # places that could not be looked at
     held: list[Held] = field(default_factory=list)  # batches that the brake holds
+    losses: dict[str, Losses] = field(default_factory=dict)  # of a rehearsal, by workflow
     # what is wrong with the data of each place that was looked at
     told: dict[str, list[str]] = field(default_factory=dict)
     seen: int = 0  # whether anything had changed at the places

@@ -9,7 +9,7 @@ from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.records import Occurrence
-from whenvoca.engine.running.brake import Held, could_pass, is_halved, limits_of, to_held
+from whenvoca.engine.running.brake import NO_LOSSES, Held, Losses, could_pass, limits_of, to_held
 from whenvoca.engine.running.choosing import Choosing
 from whenvoca.engine.running.looking import look
 from whenvoca.engine.running.open_program import OpenProgram, open_program
@@ -125,21 +125,30 @@ class _Runner:
 
     def _hold(self, each: OpenProgram) -> Held | None:
         """What the brake holds of a group of runs: they are rehearsed first where they could pass a limit."""
-        if self._options.is_rehearsal:
-            return None
         ledger, kinds = self._stage.ledger, self._stage.kinds
+        losses = self._find_losses(each)
+        if self._options.is_rehearsal:
+            if losses != NO_LOSSES:
+                self._outcome.losses.setdefault(each.identity, losses)
+            return None
         limits = limits_of(each.workflow, kinds)
-        orphans = ledger.count_orphaned(each.identity)
-        lost = ledger.count_orphaned(each.identity, "lost")
-        halved = bool(lost) and is_halved(lost, sum(_count_standing(each)))
         recent = self._recent(each, limits)
         bounded = {what: limit - recent.get(what, 0) for what, limit in limits.items()}
         waiting = ledger.count_waiting(each.identity)
         could = could_pass(each.workflow, bounded, waiting, lambda: self._count_leaving(each))
-        if not orphans and not halved and not could:
+        if losses == NO_LOSSES and not could:
             return None
         effects = self._rehearsed(each)
-        return to_held(each.workflow.name, kinds, limits, effects, orphans, halved=halved, recent=recent)
+        return to_held(each.workflow.name, kinds, limits, effects, losses, recent=recent)
+
+    def _find_losses(self, each: OpenProgram) -> Losses:
+        """What is gone of its subjects; nothing where nothing waits that could take something away."""
+        ledger = self._stage.ledger
+        orphans, lost = ledger.count_orphaned(each.identity), ledger.count_orphaned(each.identity, "lost")
+        if not orphans and not lost:
+            return NO_LOSSES
+        standing = sum(_count_standing(each))
+        return Losses(orphans, not standing, each.count_kept() if each.program.is_mirror else standing + lost)
 
     def _rehearsed(self, each: OpenProgram) -> list[Effect]:
         """What the waiting runs of a workflow would do."""
