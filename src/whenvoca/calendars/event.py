@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import UTC, date, datetime, timedelta
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
@@ -96,6 +97,21 @@ class Event(Struct, frozen=True, kw_only=True):
             "category": sorted(self.categories),
             "private": self.private,
         }
+
+
+_ATTRIBUTES = {"alarm": "alarms", "repeat": "rule", "category": "categories", "due": "end"}
+
+
+def from_content(uid: str, kind: type[Event], fields: Mapping[str, Any]) -> Event:
+    """An event, or a task, with these fields as ``content`` tells them."""
+    given: dict[str, Any] = {
+        _ATTRIBUTES.get(name, name): tuple(value) if isinstance(value, list) else value
+        for name, value in fields.items()
+        if name not in ("attendees", "optional")
+    }
+    needed, optional = fields.get("attendees", ()), fields.get("optional", ())
+    attendees = tuple(Attendee(each, optional=each in optional) for each in (*needed, *optional))
+    return kind(uid=uid, attendees=attendees, **given)
 
 
 def to_start(value: datetime | date, zone: ZoneInfo) -> datetime:

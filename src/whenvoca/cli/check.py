@@ -55,6 +55,8 @@ def _show(result: CheckResult, seen: Preview, common: Common) -> None:
         say(f"note: {warning}")
     for each in seen.renamed:
         say(f"note: {each.said}; {each.fix}", style="yellow")
+    for said in seen.doubles:
+        say(f"note: {said}", style="yellow")
     for said in seen.left_out[:_MOST_LEFT_OUT]:
         say(f"not taken up: {said}", style="yellow")
     if len(seen.left_out) > _MOST_LEFT_OUT:
@@ -95,6 +97,6 @@ def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
             for workflow in result.workflows
         ],
         "faults": [fault_to_json(fault) for fault in result.all_faults],
-        "warnings": [*result.warnings, *(f"{each.said}; {each.fix}" for each in seen.renamed)],
+        "warnings": [*result.warnings, *(f"{each.said}; {each.fix}" for each in seen.renamed), *seen.doubles],
         "not_taken_up": seen.left_out,
     }

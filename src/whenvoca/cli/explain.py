@@ -9,49 +9,64 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.effects import effect_to_json, tell_change
 from whenvoca.cli.show.output import OUTCOME_STYLES, console, say_next, show_json, styled
-from whenvoca.cli.subject_options import parse_rows
+from whenvoca.cli.subject_options import parse_keys, parse_rows, runs_argument
 from whenvoca.engine.explaining import Explanation, StepTrace, explain_request, explain_run, explain_subject
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.running.open_program import open_program
+from whenvoca.engine.running.run_options import SubjectChoice
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import RequestFault
 from whenvoca.open_workspace import OpenWorkspace
 
 
 @click.command("explain")
-@click.argument("run", required=False, type=int, metavar="[RUN]")
+@runs_argument
 @click.option("--row", "rows", default="", metavar="ROWS", help="Why these rows ran or did not: --row 7.")
+@click.option("--key", "keys", multiple=True, metavar="KEYS", help="The same, by their keys: --key R-101,R-102.")
 @click.option("--event", "events", multiple=True, metavar="UID", help="Why this event made a run or made none.")
 @click.option("--message", default="", metavar="WORDS", help="Why the messages with these words made a run or none.")
 @click.option("--workflow", default="", metavar="NAME", help="For one workflow only.")
 @common_options
-def command(common: Common, run: int | None, rows: str, events: tuple[str, ...], message: str, workflow: str) -> int:
-    """Tell one run step by step: what it was about, each condition with its values, each field, each effect.
+def command(
+    common: Common,
+    runs: tuple[int, ...],
+    rows: str,
+    keys: tuple[str, ...],
+    events: tuple[str, ...],
+    message: str,
+    workflow: str,
+) -> int:
+    """Tell runs step by step: what it was about, each condition with its values, each field, each effect.
 
-    With --row, --event or --message: which workflow looked at it, which condition did not hold and with which values.
+    With --row, --key, --event or --message: which workflow looked at it, which condition did not hold and with which
+    values.
 
     Example: whenvoca explain 14
     """
-    if sum(1 for given in (run, rows, events, message) if given) != 1:
-        raise RequestFault("say what is to be explained: a run's number, --row 7, --event UID, or --message WORDS")
+    if sum(1 for given in (runs, rows, keys, events, message) if given) != 1:
+        raise RequestFault(
+            "say what is to be explained: a run's number, --row 7, --key R-101, --event UID, or --message WORDS"
+        )
     opened = common.open()
     opened.places.only_look()
     result = opened.check([workflow] if workflow else ())
     with opened.copied_ledger() as ledger:
         told = (
-            [_of_run(opened, result, ledger, run)]
-            if run
-            else _of_subjects(opened, result, ledger, rows, events, message)
+            [_of_run(opened, result, ledger, run) for run in runs]
+            if runs
+            else _of_subjects(
+                opened, result, ledger, SubjectChoice(parse_rows(rows), frozenset(parse_keys(keys))), events, message
+            )
         )
     if common.as_json:
         show_json({"explanations": [_to_json(each) for each in told]})
     else:
         for each in told:
             _show(each)
-        if run and told[0].outcome == "failed":
-            say_next(f"correct it and run again, or: whenvoca retry {run}", quiet=common.quiet)
-        elif run and told[0].outcome == "done":
-            say_next(f"whenvoca undo {run} takes it back", quiet=common.quiet)
+        if len(runs) == 1 and told[0].outcome == "failed":
+            say_next(f"correct it and run again, or: whenvoca retry {runs[0]}", quiet=common.quiet)
+        elif len(runs) == 1 and told[0].outcome == "done":
+            say_next(f"whenvoca undo {runs[0]} takes it back", quiet=common.quiet)
     return 0
 
 
@@ -68,11 +83,16 @@ def _of_run(opened: OpenWorkspace, result: CheckResult, ledger: Ledger, number: 
 
 
 def _of_subjects(
-    opened: OpenWorkspace, result: CheckResult, ledger: Ledger, rows: str, events: tuple[str, ...], message: str
+    opened: OpenWorkspace,
+    result: CheckResult,
+    ledger: Ledger,
+    choice: SubjectChoice,
+    events: tuple[str, ...],
+    message: str,
 ) -> list[Explanation]:
-    numbers, found = parse_rows(rows), []
+    numbers, found = choice.rows, []
     stage = opened.stage(ledger, opened.places.rehearsed())
-    about = ("row",) if numbers else ("message",) if message else ("event", "task")
+    about = ("row",) if numbers or choice.keys else ("message",) if message else ("event", "task")
     for workflow in result.workflows:
         if workflow.trigger.definition.subject not in about:
             continue
@@ -88,13 +108,15 @@ def _of_subjects(
                 found.append(Explanation(workflow.name, f"row {number}", reason=reason))
             keys = [
                 *events,
+                *sorted(choice.keys),
                 *(key for key in rows_asked.values() if key),
                 *(source.keys_with(message) if message else ()),
             ]
             found += [explain_subject(program, source, key) for key in keys]
     if not found:
         raise RequestFault(
-            f"no workflow here is about such {'rows' if numbers else 'messages' if message else 'events'}"
+            "no workflow here is about such "
+            f"{'rows' if numbers or choice.keys else 'messages' if message else 'events'}"
         )
     return found
 

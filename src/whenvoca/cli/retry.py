@@ -5,9 +5,10 @@ from __future__ import annotations
 import click
 
 from whenvoca.cli.common import Common, common_options
+from whenvoca.cli.show.faults import refuse
 from whenvoca.cli.show.outcome import outcome_to_json, show_outcome
 from whenvoca.cli.show.output import say, show_json
-from whenvoca.cli.subject_options import ask_yes
+from whenvoca.cli.subject_options import ask_yes, runs_argument
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.running.outcome import Outcome
@@ -18,7 +19,7 @@ from whenvoca.errors import ExitCode, RequestFault
 
 
 @click.command("retry")
-@click.argument("runs", nargs=-1, type=int, metavar="[RUN]...")
+@runs_argument
 @click.option("--failed", is_flag=True, help="Every run that failed and was not followed by another one.")
 @click.option("--yes", is_flag=True, help="Also runs whose row has had a later run that went well, without asking.")
 @common_options
@@ -35,6 +36,9 @@ def command(common: Common, runs: tuple[int, ...], failed: bool, yes: bool) -> i
     total = Outcome()
     with open_ledger(opened.workspace, opened.clock, say) as ledger:
         records = _failed(ledger) if failed else _named(ledger, runs)
+        names = {by_identity[each.workflow].name for each in records if each.workflow in by_identity}
+        if (checked := opened.check(sorted(names)) if names else result).hard_faults:
+            return refuse(checked, common)
         for record in records:
             well = _later_success(ledger, record)
             if well and not yes and not ask_yes(f"{record.label} ran well later, in run {well}; run it again?"):

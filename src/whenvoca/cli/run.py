@@ -7,18 +7,16 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.prompts import Answers, give_option
 from whenvoca.cli.show.effects import show_effects
-from whenvoca.cli.show.faults import fault_to_json, show_fault
+from whenvoca.cli.show.faults import refuse, show_fault
 from whenvoca.cli.show.outcome import MOST_SHOWN, outcome_to_json, show_outcome
-from whenvoca.cli.show.output import count_of, say, say_next, show_json
+from whenvoca.cli.show.output import say, show_json
 from whenvoca.cli.show.progress import progress_bar
 from whenvoca.cli.subject_options import NeedsYes, ask_yes, choice_options, to_active
 from whenvoca.engine.running.brake import Held
 from whenvoca.engine.running.run_options import RunOptions, SubjectChoice
 from whenvoca.engine.running.run_workflows import run_workflows
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
-from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.engine.workspace.ledger_home import open_ledger
-from whenvoca.errors import ExitCode
 
 _ALL = 10**9
 
@@ -45,7 +43,7 @@ def command(
         say(f"the workspace had no root of identities; written into whenvoca.toml: {opened.new_root}")
     result = opened.check(workflows)
     if result.hard_faults:
-        return _refuse(result, common)
+        return refuse(result, common)
     for fault in result.all_faults if not common.as_json else ():
         show_fault(fault, err=True)
     active = to_active(result, choice)
@@ -93,15 +91,3 @@ def _ask(held: Held, common: Common) -> bool:
     if len(held.effects) > MOST_SHOWN:
         say(f"and {len(held.effects) - MOST_SHOWN} more")
     return ask_yes("do it all the same?")
-
-
-def _refuse(result: CheckResult, common: Common) -> int:
-    if common.as_json:
-        show_json({"runs": [], "faults": [fault_to_json(fault) for fault in result.hard_faults]})
-    else:
-        for fault in result.hard_faults:
-            show_fault(fault, err=True)
-        say(f"nothing was run: {count_of(len(result.hard_faults), 'fault')} to mend first")
-        say_next("mend what is marked, then: whenvoca check", quiet=common.quiet)
-    only_unreachable = result.exits and all("cannot be read" in fault.message for fault in result.hard_faults)
-    return max(result.exits) if only_unreachable else ExitCode.WRONG

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import functools
 import re
+import shlex
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import click
@@ -23,18 +24,23 @@ class NeedsYes(WhenvocaError):
 
 
 _MOST_ROWS = 100_000
+_MOST_RUNS = 10_000
 
 
 def choice_options(function: Callable[..., Any]) -> Callable[..., Any]:
-    """Adds --row and --event, handed over as ``choice``; None: everything that waits."""
+    """Adds --row, --key and --event, handed over as ``choice``; None: everything that waits."""
 
     @click.option("--row", "rows", default="", metavar="ROWS", help="Only these rows, by their numbers: --row 7,9-12.")
+    @click.option(
+        "--key", "keys", multiple=True, metavar="KEYS", help="Only these rows, by their keys: --key R-101,R-102."
+    )
     @click.option(
         "--event", "events", multiple=True, metavar="UID", help="Only this event; may be given several times."
     )
     @functools.wraps(function)
-    def wrapped(*args: Any, rows: str, events: tuple[str, ...], **more: Any) -> Any:
-        choice = SubjectChoice(parse_rows(rows), frozenset(events)) if rows or events else None
+    def wrapped(*args: Any, rows: str, keys: tuple[str, ...], events: tuple[str, ...], **more: Any) -> Any:
+        chosen = frozenset([*parse_keys(keys), *events])
+        choice = SubjectChoice(parse_rows(rows), chosen) if rows or chosen else None
         return function(*args, choice=choice, **more)
 
     return wrapped
@@ -46,12 +52,49 @@ def parse_rows(text: str) -> frozenset[int]:
     for piece in re.split(r"\s*,\s*", text.strip()) if text.strip() else []:
         matched = re.fullmatch(r"(\d+)(?:\s*-\s*(\d+))?", piece)
         if not matched:
-            raise RequestFault(f'--row: "{piece}" is no row number', fix="such as --row 7,9-12")
+            fix = (
+                f"by its key it is --key {shlex.quote(piece)}; by its number --row 7,9-12"
+                if piece
+                else "such as 7,9-12"
+            )
+            raise RequestFault(f'--row: "{piece}" is no row number', fix=fix)
         low, high = int(matched[1]), int(matched[2] or matched[1])
         if high < low or high - low > _MOST_ROWS:
             raise RequestFault(f'--row: "{piece}" is no span of rows')
         found.update(range(low, high + 1))
     return frozenset(found)
+
+
+def parse_keys(texts: Sequence[str]) -> list[str]:
+    """Keys of rows such as R-101,R-102."""
+    return [key.strip() for text in texts for key in text.split(",") if key.strip()]
+
+
+def runs_argument(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Adds the numbers of runs, handed over as ``runs``, each once."""
+
+    @click.argument("runs", nargs=-1, metavar="[RUN]...")
+    @functools.wraps(function)
+    def wrapped(*args: Any, runs: tuple[str, ...], **more: Any) -> Any:
+        return function(*args, runs=parse_runs(" ".join(runs)), **more)
+
+    return wrapped
+
+
+def parse_runs(text: str) -> tuple[int, ...]:
+    """Numbers of runs as one writes a list of them: 16, or 16, 17, or 9-15. Raises RequestFault."""
+    found: list[int] = []
+    for piece in filter(None, re.split(r"[\s,]+", text)):
+        matched = re.fullmatch(r"(\d{1,12})(?:-(\d{1,12}))?", piece)
+        if not matched:
+            raise RequestFault(
+                f'"{piece}" is no number of a run', fix="such as 16, 17 or 9-15; whenvoca runs lists them"
+            )
+        low, high = int(matched[1]), int(matched[2] or matched[1])
+        if high < low or high - low > _MOST_RUNS:
+            raise RequestFault(f'"{piece}" is no span of runs')
+        found += range(low, high + 1)
+    return tuple(dict.fromkeys(found))
 
 
 def to_active(result: CheckResult, choice: SubjectChoice | None) -> list[Workflow]:

@@ -9,7 +9,7 @@ import click
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.show.effects import count_effects, effect_to_json, show_effects
 from whenvoca.cli.show.output import count_of, say, say_next, show_json
-from whenvoca.cli.subject_options import ask_yes
+from whenvoca.cli.subject_options import ask_yes, runs_argument
 from whenvoca.engine.ledger.history import choose_runs
 from whenvoca.engine.undoing.undoing import UndoOutcome, runs_in_range, undo_runs
 from whenvoca.engine.workspace.ledger_home import open_ledger
@@ -17,7 +17,7 @@ from whenvoca.errors import ExitCode, RequestFault
 
 
 @click.command("undo")
-@click.argument("runs", nargs=-1, type=int, metavar="[RUN]...")
+@runs_argument
 @click.option("--workflow", default="", metavar="NAME", help="All runs of a workflow: --workflow slot-requests.")
 @click.option("--from", "begin", default="", metavar="MOMENT", help="With --workflow: events that begin from then on.")
 @click.option("--until", "end", default="", metavar="MOMENT", help="With --workflow: events that begin before that.")

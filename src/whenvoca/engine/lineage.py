@@ -39,6 +39,12 @@ class Lineage(Struct, frozen=True):
         return f"{_quoted(root)}/{_quoted(workflow)}/"
 
     @property
+    def of_subject(self) -> tuple[str, str]:
+        """How the marks begin of what the workflow made of the same subject: as it is, or of one of its occurrences."""
+        begin = f"{self.prefix(self.root, self.workflow)}{_quoted(self.subject)}"
+        return f"{begin}/", f"{begin}{_quoted('#')}"
+
+    @property
     def siblings(self) -> str:
         """How the marks begin of what the same step made of the same subject, in each of its repetitions."""
         return f"{self.prefix(self.root, self.workflow)}{_quoted(self.subject)}/{_quoted(self.step)}/"

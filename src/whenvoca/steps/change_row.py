@@ -21,7 +21,9 @@ from whenvoca.values.kinds import Raw
 
 def _act(call: StepCall) -> Acting:
     if not call.definition.looks_up and not call.has_name:
-        yield from _change(call, call.stage.sheet(call.place), call.about.key)
+        sheet = call.stage.sheet(call.place)
+        if not call.about.is_lost or sheet.current(call.about.key) is not None:
+            yield from _change(call, sheet, call.about.key)
         return None
     rows: list[Any] = find_targets(call)
     if not rows and call.text("missing") == "make":
@@ -62,7 +64,9 @@ _MEANING = (
 
 CHANGE_ROW = StepDefinition(
     sentence=Sentence("change row [NAME]"),
-    meaning="Writes cells of the row that the workflow is about, or of a named one, or of each of a list. " + _MEANING,
+    meaning="Writes cells of the row that the workflow is about, or of a named one, or of each of a list. A row that "
+    "is "
+    "gone is not written to. " + _MEANING,
     columns_as_fields=True,
     is_told=True,
     thing="row",

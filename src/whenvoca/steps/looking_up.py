@@ -61,6 +61,8 @@ def find_targets(call: StepCall) -> list[Thing]:
     if subject is None:
         raise RowFault("the workflow is about nothing that could be changed")
     now = _as_now(call, subject)
+    if now is None and call.about.is_lost:
+        return []  # it has gone, which is what the run is about
     if now is None:
         thing = call.definition.thing
         raise RowFault(f"the {thing} is no longer there", where=_place_said(subject))

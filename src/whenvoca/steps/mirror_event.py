@@ -6,13 +6,14 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from whenvoca.calendars.event import Event
+from whenvoca.calendars.event import Event, from_content
 from whenvoca.calendars.state import from_state, to_state
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation, to_deletion
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
+from whenvoca.engine.place_protocols import StoredEvent
 from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.errors import RowFault
@@ -53,16 +54,32 @@ def _known(call: StepCall) -> ExistingThing | Missing:
 
 
 def _made(call: StepCall) -> ExistingThing | Missing:
-    """What stands of this mirror; an event that existed before is adopted by the UID that the step gives."""
+    """What stands of this mirror. What existed before is adopted: by the UID that the step gives, else where a step
+    that the workflow does not hold any more made it of the same subject."""
     made = _known(call)
     if call.about.is_lost and call.repetition:
         return made  # the element is not there any more, nor the fields that name it
-    if not isinstance(made, Missing) or not (uid := call.text("uid")):
+    if not isinstance(made, Missing):
         return made
-    stored = call.stage.find_event(call.place, uid)
-    return (
-        made if stored is None else ExistingThing(stored, made.number, is_untouched=True, base=to_state(stored.event))
-    )
+    if uid := call.text("uid"):
+        found = [stored] if (stored := call.stage.find_event(call.place, uid)) is not None else []
+    else:
+        found = call.stage.made_otherwise(call.place, call.lineage, call.paths) if made.number == 1 else []
+    if len(found) > 1:
+        titles = ", ".join(f'"{each.event.title}"' for each in found)
+        raise RowFault(
+            f"{len(found)} {kind_of(call).noun}s in {call.place} were made of it before: {titles}",
+            fix="delete those that are too many there",
+        )
+    return _adopted(call, found[0], made.number) if found else made
+
+
+def _adopted(call: StepCall, stored: StoredEvent, number: int) -> ExistingThing:
+    """With what we last wrote to it as its base, where we made it."""
+    event = stored.event
+    fields = call.stage.written_fields(call.place, event.uid, call.lineage)
+    base = to_state(from_content(event.uid, type(event), fields)) if fields else None
+    return ExistingThing(stored, number, is_untouched=False, base=base)
 
 
 def _make(call: StepCall, made: Missing) -> Acting:
@@ -119,12 +136,15 @@ def _follow(call: StepCall, rule: str) -> Acting:
     kind = kind_of(call)
     disputes: dict[str, str] = {}
     reported: list[str] = []
+    is_ours = True
 
     def decide() -> Effect | None:
+        nonlocal is_ours
         made = _made(call)
         if isinstance(made, Missing):
             return None
         disputes.clear()
+        is_ours = made.base is not None
         notes: list[str] = []
         copy = made.stored.event
         wanted = kind.make(call, copy.uid, copy.origin, notes)
@@ -156,8 +176,9 @@ def _follow(call: StepCall, rule: str) -> Acting:
     done = yield from retry_on_conflict(decide)
     if disputes and list(disputes.values()) != reported:
         said = "; ".join(disputes.values())
+        why = "changed in {} by another hand, and not" if is_ours else "stands in {} already, and not"
         raise RowFault(
-            f"changed in {call.place} by another hand, and not as its {_subject(call)} says: {said}; left as it is",
+            f"{why.format(call.place)} as its {_subject(call)} says: {said}; left as it is",
             fix="make both alike, or say: disputed as in source, or as in copy",
         )
     if done and done[0].event:

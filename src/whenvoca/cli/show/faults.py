@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from whenvoca.cli.show.output import show_line
+from whenvoca.cli.common import Common
+from whenvoca.cli.show.output import count_of, say, say_next, show_json, show_line
+from whenvoca.engine.workspace.checking import CheckResult
+from whenvoca.errors import ExitCode
 from whenvoca.language.faults import Fault
 
 
@@ -30,3 +33,16 @@ def fault_to_json(fault: Fault) -> dict[str, Any]:
         "source": fault.source,
         "in_data": fault.in_data,
     }
+
+
+def refuse(result: CheckResult, common: Common) -> int:
+    """Shows what is wrong with the workflows that should run; answers the exit status."""
+    if common.as_json:
+        show_json({"runs": [], "faults": [fault_to_json(fault) for fault in result.hard_faults]})
+    else:
+        for fault in result.hard_faults:
+            show_fault(fault, err=True)
+        say(f"nothing was run: {count_of(len(result.hard_faults), 'fault')} to mend first")
+        say_next("mend what is marked, then: whenvoca check", quiet=common.quiet)
+    only_unreachable = result.exits and all("cannot be read" in fault.message for fault in result.hard_faults)
+    return max(result.exits) if only_unreachable else ExitCode.WRONG

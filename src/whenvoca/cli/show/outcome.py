@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import shlex
+from collections.abc import Sequence
+from itertools import groupby
 from typing import Any
 
 from whenvoca.cli.common import Common
 from whenvoca.cli.show.effects import brief_label, describe_effect, effect_to_json
 from whenvoca.cli.show.output import OUTCOME_STYLES, Column, count_of, say, say_next, show_line, show_table, styled
 from whenvoca.engine.running.brake import Held
-from whenvoca.engine.running.outcome import Outcome, RunResult
+from whenvoca.engine.running.outcome import HeldBack, Outcome, RunResult
 
 MOST_SHOWN = 40
 
@@ -72,12 +75,29 @@ def _summary(outcome: Outcome, common: Common, noun: str) -> None:
                 f"{count_of(outcome.unanswered, noun)} that failed before {verb} for a correction: whenvoca runs "
                 "--failed"
             )
+        _show_held_back(outcome.held_back)
         return
     say(", ".join(said))
     if counts["failed"] or counts["waiting"]:
         say_next("correct what is named and run again: only those rows run", quiet=common.quiet)
     elif counts["done"]:
         say_next("whenvoca agenda", quiet=common.quiet)
+
+
+def _show_held_back(held_back: Sequence[HeldBack]) -> None:
+    """Subjects whose runs were undone, by workflow, with the command that starts them again."""
+    for workflow, group in groupby(held_back, lambda each: each.workflow):
+        subjects = list(group)
+        noun, is_one = subjects[0].noun, len(subjects) == 1
+        if noun != "row":
+            options = " ".join(f"--event {shlex.quote(each.key)}" for each in subjects)
+        elif all(each.key == each.label for each in subjects):
+            options = f"--key {shlex.quote(','.join(each.key for each in subjects))}"
+        else:
+            options = f"--row {','.join(each.label.removeprefix('row ') for each in subjects)}"
+        held = "is held because its run was undone" if is_one else "are held because their runs were undone"
+        again = f"whenvoca run {workflow} {options} starts {'it' if is_one else 'them'} again"
+        say(f"{count_of(len(subjects), noun)} {held}; {again}")
 
 
 def run_to_json(each: RunResult) -> dict[str, Any]:
@@ -100,6 +120,9 @@ def outcome_to_json(outcome: Outcome) -> dict[str, Any]:
         "faults": [{"message": fault} for fault in outcome.faults],
         "waits": list(outcome.waits),
         "unanswered": outcome.unanswered,
+        "held_back": [
+            {"workflow": each.workflow, "subject": each.label, "key": each.key} for each in outcome.held_back
+        ],
         "troubles": list(outcome.troubles),
         "held": [held_to_json(held) for held in outcome.held],
     }

@@ -48,6 +48,7 @@ class CompiledStep(Struct):
     number: int  # among the workflow's steps
     name: str
     path: str  # what names it in identities
+    paths: frozenset[str]  # those of all steps of the workflow
     key: str  # what names it among the effects of a run
     fields: CompiledFields
     look_up: CompiledLookUp

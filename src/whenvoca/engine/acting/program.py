@@ -49,6 +49,7 @@ class Program:
         self.columns = columns
         self.mirrors = [step for step in iter_steps(workflow) if step.definition.is_mirror]
         self.is_mirror = bool(self.mirrors)
+        self._paths = frozenset(step.path for step in iter_steps(workflow))
         self.asks = any(True for _ in iter_asks(workflow))
         self._compiled_mirrors: list[CompiledStep] = []
         self._columns_of = columns_of
@@ -238,6 +239,7 @@ class Program:
             number=number,
             name=fold_name(step.name),
             path=path,
+            paths=self._paths,
             key=f"{number} {path}",
             fields=self._compile_fields(step),
             look_up=self._look_up(step),

@@ -118,6 +118,27 @@ class Stage:
             return Missing(known.number + 1, by_another=bool(known.version))
         return ExistingThing(stored, known.number, stored.version == known.version, known.base)
 
+    def made_otherwise(self, place: str, lineage: Lineage, steps: Collection[str]) -> list[StoredEvent]:
+        """What stands there of the same subject, made by steps of the same workflow that it does not hold any more.
+
+        Raises PlaceTrouble where the calendar cannot be reached.
+        """
+        calendar = self.calendar(place)
+        known = self._knows(calendar.name)
+        found = {}
+        for begin in lineage.of_subject:
+            marks = self._ledger.marks_made(calendar.name, begin) if known else calendar.find_marks(begin)
+            for mark, uid in marks.items():
+                made = Lineage.from_mark(mark)
+                if made is not None and made.step not in steps and made.repetition == lineage.repetition:
+                    found[uid] = calendar.find_event(uid)
+        return [stored for stored in found.values() if stored is not None]
+
+    def written_fields(self, place: str, uid: str, lineage: Lineage) -> dict[str, Any]:
+        """The fields of the thing as runs of that workflow about that subject last wrote them; empty if they did not
+        make it."""
+        return self._ledger.written(lineage.workflow, lineage.subject, self.calendar(place).name, uid)
+
     def _knows(self, calendar: str) -> bool:
         """Whether the ledger knows of anything made there before this batch."""
         if calendar not in self._has_made:

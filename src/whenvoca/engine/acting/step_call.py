@@ -32,6 +32,11 @@ class StepCall(StepFields):
         self._lineage: Lineage | None = None
 
     @property
+    def paths(self) -> frozenset[str]:
+        """What names each step of the workflow in identities."""
+        return self._step.paths
+
+    @property
     def place(self) -> str:
         """The place that the step names, else that of the subject."""
         return self._step.tree.places[-1] if self._step.tree.places else self.about.place

@@ -80,8 +80,8 @@ def to_effect(row: Sequence[Any]) -> Effect:
         place=place,
         verb=verb,
         target=target,
-        before=_decode_fields(before),
-        after=_decode_fields(after),
+        before=None if before is None else decode_fields(before),
+        after=None if after is None else decode_fields(after),
         lineage=lineage,
         number=number,
         version=version,
@@ -90,8 +90,9 @@ def to_effect(row: Sequence[Any]) -> Effect:
     )
 
 
-def _decode_fields(text: str | None) -> dict[str, Any] | None:
-    return None if text is None else {name: from_plain(value) for name, value in json.loads(text).items()}
+def decode_fields(text: str) -> dict[str, Any]:
+    """The fields that ``encode`` stored. Raises ValueError for a value of no known kind."""
+    return {name: from_plain(value) for name, value in json.loads(text).items()}
 
 
 def decode_state(text: str | dict[str, Any]) -> RowState:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.codec import EFFECT_COLUMNS, decode_state, encode, to_effect
+from whenvoca.engine.ledger.codec import EFFECT_COLUMNS, decode_fields, decode_state, encode, to_effect
 from whenvoca.engine.ledger.connection import SqliteFile, upsert
 from whenvoca.engine.ledger.protocol import EffectBook
 from whenvoca.engine.ledger.records import Journal, JournalEntry, MadeThing
@@ -87,6 +87,18 @@ class SqliteEffects(SqliteFile, EffectBook):
 
     def effects_done(self, run: int) -> list[JournalEntry]:
         return [entry for entry in self.journal_of(run) if entry.receipt is not None]
+
+    def written(self, workflow: str, subject: str, place: str, target: str) -> dict[str, Any]:
+        rows = self._db.execute(
+            "SELECT e.before, e.after FROM runs r JOIN effects e ON e.run=r.number WHERE r.workflow=? AND r.subject=? "
+            "AND e.place=? AND e.target=? AND e.state='done' ORDER BY e.number",
+            (workflow, subject, place, target),
+        )
+        fields: dict[str, Any] = {}
+        for before, after in rows:
+            if after is not None and (fields or before is None):
+                fields |= decode_fields(after)
+        return fields
 
     def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
         found = {}

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from typing import Protocol
+from typing import Any, Protocol
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect
@@ -178,6 +178,9 @@ class RunBook(Transactions, Protocol):
     def failed_writes_before(self, record: RunRecord) -> list[Effect]:
         """What failed runs about its subject had done when the run began."""
 
+    def undone_subjects(self, workflow: str) -> list[str]:
+        """Subjects whose newest ended run was taken back, so that they are held until a person changes them."""
+
     def count_unanswered(self, workflow: str) -> int:
         """How many subjects' newest ended run failed, and was not taken back."""
 
@@ -211,6 +214,10 @@ class EffectBook(Transactions, Protocol):
 
     def effects_done(self, run: int) -> list[JournalEntry]:
         """What a run did, with receipts, in order."""
+
+    def written(self, workflow: str, subject: str, place: str, target: str) -> dict[str, Any]:
+        """The fields of a thing that runs of a workflow about a subject made, as they last wrote them; empty if they
+        did not make it."""
 
     def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
         """Effects by number, each with its run."""

@@ -162,6 +162,9 @@ class SqliteRuns(SqliteEffects, RunBook):
     def failed_writes_before(self, record: RunRecord) -> list[Effect]:
         return self._writes_since_success(record.workflow, record.subject, record.number)
 
+    def undone_subjects(self, workflow: str) -> list[str]:
+        return [subject for subject, undone in self._unwell(workflow) if undone is not None]
+
     def count_unanswered(self, workflow: str) -> int:
         return sum(undone is None for _, undone in self._unwell(workflow))
 

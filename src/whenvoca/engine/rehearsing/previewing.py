@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections import defaultdict
+from collections.abc import Collection, Iterator, Sequence
 
 from msgspec import Struct, field
 
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
-from whenvoca.engine.running.open_program import open_program
+from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.running.open_program import OpenProgram, open_program
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
+from whenvoca.language.blocks import iter_steps
 
 _MOST = 100_000
 
@@ -21,6 +24,7 @@ class Preview(Struct):
     waiting: dict[str, list[str]] = field(default_factory=dict)
     renamed: list[Renamed] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
+    doubles: list[str] = field(default_factory=list)  # subjects of which a mirror would find several things
 
 
 def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing: Collection[str]) -> Preview:
@@ -33,8 +37,31 @@ def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing:
                 noticed = source.observe(stage.clock.now())
                 found.left_out += [each for each in (*noticed.faults, *noticed.waits) if each not in found.left_out]
                 program.take_up(source)
+            found.doubles += _find_doubles(stage, program)
         except WhenvocaError:
             continue
         waiting = stage.ledger.waiting(workflow.identity, _MOST)
         found.waiting[workflow.file] = [occurrence.label for occurrence in waiting]
     return found
+
+
+def _find_doubles(stage: WorkspaceStage, program: OpenProgram) -> Iterator[str]:
+    """Subjects of which steps that are gone made several things, where a mirror has to take one as its own."""
+    prefix = Lineage.prefix(stage.workspace.root, program.identity)
+    paths = {step.path for step in iter_steps(program.workflow)}
+    for step in program.program.mirrors:
+        if step.definition.thing == "row":
+            continue
+        place, by_subject = step.places[-1], defaultdict[tuple[str, str], set[str]](set)
+        for mark, uid in stage.ledger.marks_made(stage.calendar(place).name, prefix).items():
+            made = Lineage.from_mark(mark)
+            if made is not None and made.step not in paths:
+                by_subject[made.subject.partition("#")[0], made.repetition].add(uid)
+        for (subject, _), uids in by_subject.items():
+            noun = step.definition.thing
+            standing = [uid for uid in uids if stage.find_event(place, uid)] if len(uids) > 1 else []
+            if len(standing) > 1:
+                yield (
+                    f"{program.workflow.name}: {len(standing)} {noun}s in {place} were made of {subject} before, and a "
+                    f"mirror keeps one: delete those that are too many there"
+                )

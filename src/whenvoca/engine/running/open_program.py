@@ -110,7 +110,8 @@ def _made_by_mirrors(program: Program, places: Places, ledger: Ledger, root: str
             marks = {mark: key for mark, key in ledger.marks_made(sheet.name, prefix).items() if key in known_keys}
         else:
             calendar = places.tasks[name] if step.definition.thing == "task" else places.calendars[name]
-            known = {uid: mark for mark, uid in ledger.marks_made(calendar.name, prefix).items()}
+            made = ledger.marks_made(calendar.name, prefix).items()
+            known = {uid: mark for mark, uid in made if (own := Lineage.from_mark(mark)) and own.step == step.path}
             # subjects may have been renamed since the mark was written
             marks = {known.get(uid, mark): uid for mark, uid in calendar.find_marks(prefix).items()}
             if adopted := {mark: uid for uid, mark in known.items() if mark not in marks}:

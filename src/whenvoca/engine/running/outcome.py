@@ -31,6 +31,15 @@ class RunResult(Struct, frozen=True):
         return self.occurrence.label
 
 
+class HeldBack(Struct, frozen=True):
+    """A subject that does not run until a person changes it, since its run was taken back."""
+
+    workflow: str  # its name
+    noun: str
+    key: str
+    label: str
+
+
 class Outcome(Struct):
     """What one `run` did."""
 
@@ -39,6 +48,7 @@ class Outcome(Struct):
     faults: list[str] = field(default_factory=list)  # rows that cannot be taken up
     waits: list[str] = field(default_factory=list)  # rows without their key
     unanswered: int = 0  # rows whose last run failed and that nobody has changed since
+    held_back: list[HeldBack] = field(default_factory=list)
     troubles: list[str] = field(default_factory=list)  # places that could not be looked at
     held: list[Held] = field(default_factory=list)  # batches that the brake holds
     losses: dict[str, Losses] = field(default_factory=dict)  # of a rehearsal, by workflow

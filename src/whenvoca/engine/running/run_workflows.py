@@ -13,7 +13,7 @@ from whenvoca.engine.running.brake import NO_LOSSES, Held, Losses, could_pass, l
 from whenvoca.engine.running.choosing import Choosing
 from whenvoca.engine.running.looking import look
 from whenvoca.engine.running.open_program import OpenProgram, open_program
-from whenvoca.engine.running.outcome import Outcome
+from whenvoca.engine.running.outcome import HeldBack, Outcome
 from whenvoca.engine.running.presence import note_presence_change, presence_changes
 from whenvoca.engine.running.run_group import RunGroup
 from whenvoca.engine.running.run_input import holds
@@ -76,7 +76,15 @@ class _Runner:
             for source in each.sources.values() if not self._options.is_rehearsal else ():
                 source.remember()
             self._outcome.unanswered += self._stage.ledger.count_unanswered(each.identity)
+            self._outcome.held_back += self._held_back(each)
         return self._outcome
+
+    def _held_back(self, each: OpenProgram) -> Iterator[HeldBack]:
+        """Subjects that stand and do not run, since their runs were taken back."""
+        for key in self._stage.ledger.undone_subjects(each.identity):
+            for source in each.sources.values():
+                if (state := source.current(key)) is not None:
+                    yield HeldBack(each.workflow.name, each.trigger.subject, key, source.label(key, state))
 
     def _new_group(self) -> RunGroup:
         return RunGroup(
