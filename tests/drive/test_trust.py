@@ -599,3 +599,67 @@ def test_workflow_that_would_write_into_an_ods_sheet_is_a_fault_of_check(slots: 
     slots.workflow(WORKFLOW.split("change row")[0].replace("  where  Answer is empty\n", ""))
     assert slots.run("run").code == 0
     assert len(slots.events()) == 1
+
+
+# --- in the hand
+
+
+def test_retry_refuses_a_workflow_that_check_calls_faulty(slots: Desk) -> None:
+    slots.rows(R1, ",,R-3,M 81,31.02.2027,20:00,22:00")
+    slots.run("run")
+    slots.workflow(WORKFLOW.replace("title  Title", "titel  Title"))
+    before = slots.snapshot()
+    refused = slots.run("retry", "--failed")
+    assert refused.code == slots.run("run").code == 2
+    assert "nothing was run: 1 fault" in refused.err
+    assert slots.snapshot() == before
+
+
+def test_rows_that_an_undo_holds_are_told_with_the_command_that_starts_them_again(slots: Desk) -> None:
+    slots.rows(R1, R2, R3)
+    slots.run("run")
+    slots.run("undo", "1-3", "--yes")
+    told = slots.run("run")
+    assert "nothing new" in told.err
+    command = "whenvoca run slots --key R-1,R-2,R-3"
+    assert f"3 rows are held because their runs were undone; {command} starts them again" in told.err
+    assert [each["key"] for each in slots.run("run", "--json").json["held_back"]] == ["R-1", "R-2", "R-3"]
+    assert slots.run(*command.split()[1:]).code == 0
+    assert len(slots.events()) == 3
+    assert "held because" not in slots.run("run").err
+
+
+@pytest.mark.parametrize("numbers", [["1,", "3"], ["1,3"], ["1", "3"], ["1,", "3,"]], ids=" ".join)
+def test_numbers_of_runs_are_taken_as_our_own_hints_print_them(slots: Desk, numbers: list[str]) -> None:
+    slots.rows(R1, R2, R3)
+    slots.run("run")
+    assert slots.run("explain", *numbers).out.count(" · run ") == 2
+    assert slots.run("undo", *numbers, "--yes").code == 0
+    assert len(slots.events()) == 1
+    assert slots.run("retry", *numbers).code == 0
+    assert len(slots.events()) == 3
+
+
+def test_a_span_of_runs_is_all_of_them_and_what_is_no_number_is_refused(slots: Desk) -> None:
+    slots.rows(R1, R2, R3)
+    slots.run("run")
+    assert slots.run("undo", "1-3", "--yes").code == 0
+    assert not slots.events()
+    for wrong in ("x", "3-1", "9" * 20, "1-999999"):
+        for command in ("undo", "retry", "explain"):
+            assert slots.run(command, wrong).code == 2
+
+
+def test_rows_are_chosen_by_their_keys(slots: Desk) -> None:
+    slots.rows(R1, R2, R3)
+    assert [each["subject"] for each in slots.run("rehearse", "--key", "R-2,R-3", "--json").json["runs"]] == [
+        "R-2",
+        "R-3",
+    ]
+    assert slots.run("run", "--key", "R-2", "--key", "R-3").code == 0
+    assert len(slots.events()) == 2
+    assert "R-2" in slots.run("explain", "--key", "R-2").out
+    wrong = slots.run("run", "--row", "R-1")
+    assert wrong.code == 2
+    assert "by its key it is --key R-1" in wrong.err
+    assert "there is no row R-9" in slots.run("run", "--key", "R-9").err
