@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, moments_between
-from whenvoca.calendars.rules import parse_rule, walls_between
+from whenvoca.calendars.rules import first_wall, parse_rule, walls_between
 from whenvoca.errors import RowFault
 
 DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
@@ -119,3 +119,25 @@ def test_expansion_over_clock_changes_equals_an_independent_library() -> None:
 def test_what_is_no_rule_is_said(rule: str) -> None:
     with pytest.raises(RowFault, match="is no rule of repetition"):
         list(walls_between(rule, datetime(2027, 1, 1), datetime(2027, 1, 1), datetime(2027, 2, 1), UTC))
+
+
+FIRSTS = (
+    "FREQ=WEEKLY;BYDAY=MO,FR",
+    "FREQ=MONTHLY;BYDAY=-1FR",
+    "FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=29",
+    "FREQ=YEARLY;BYWEEKNO=53;BYDAY=MO",
+    "FREQ=YEARLY;BYYEARDAY=366",
+    "FREQ=DAILY;INTERVAL=3;COUNT=2",
+    "FREQ=HOURLY;INTERVAL=5",
+)
+
+
+@given(st.sampled_from(FIRSTS), st.datetimes(min_value=datetime(1901, 1, 1), max_value=datetime(2085, 1, 1)))
+def test_first_wall_time_is_that_of_dateutil(rule: str, wall: datetime) -> None:
+    wall = wall.replace(second=0, microsecond=0)
+    assert first_wall(rule, wall, UTC) == next(iter(parse_rule(rule, wall, UTC)))
+
+
+def test_rule_that_gives_nothing_is_told_at_once() -> None:
+    assert first_wall("FREQ=DAILY;BYMONTH=2;BYMONTHDAY=31", datetime(2027, 3, 17), UTC) is None
+    assert first_wall("FREQ=DAILY;UNTIL=20270316T000000Z", datetime(2027, 3, 17), UTC) is None

@@ -184,6 +184,35 @@ def _until_wall(value: str, zone: Any) -> datetime:
     return datetime(int(text[:4]), int(text[4:6]), int(text[6:8]), int(text[9:11]), int(text[11:13]), int(text[13:15]))
 
 
+def first_wall(rule: str, wall: datetime, zone: Any) -> datetime | None:
+    """The first wall time of a rule that begins at ``wall``; None if there is none.
+
+    Raises RowFault if the text is no rule, or one that repeats more often than each hour.
+    """
+    parts = _parts_of(rule)
+    often = parts.get("FREQ") in ("SECONDLY", "MINUTELY") or "BYSECOND" in parts or "," in parts.get("BYMINUTE", "")
+    if often:
+        raise RowFault(f'"{rule}" repeats more often than each hour', fix="calendars are not made for that")
+    try:
+        _interval(parts)
+    except ValueError as error:
+        raise RowFault(f'"{rule}" is no rule of repetition (RRULE): its INTERVAL is none') from error
+    later = _years_to_the_last(wall.year)
+    endless = ";".join(f"{name}={value}" for name, value in parts.items() if name not in ("COUNT", "UNTIL"))
+    found = next(iter(parse_rule(endless, wall.replace(year=wall.year + later), zone)), None)
+    if found is None:
+        return None
+    first: datetime = found.replace(year=found.year - later)
+    return None if "UNTIL" in parts and first > _until_wall(parts["UNTIL"], zone) else first
+
+
+def _years_to_the_last(year: int) -> int:
+    """How much later the same calendar comes again at the end of time: there dateutil, which looks for a rule that
+    gives nothing up to the year 9999, is soon through. From 1901 to 2099 years are alike after 28, and 1901 to 1999 are
+    like 9901 to 9999."""
+    return 8000 - 28 * max(0, -(-(year - 1989) // 28)) if 1901 <= year <= 2099 else 0
+
+
 def parse_rule(text: str, wall: datetime, zone: Any) -> Any:
     """dateutil's rule of an RRULE value on naive wall times. Raises RowFault if it is none."""
     from dateutil.rrule import rrulestr

@@ -11,6 +11,7 @@ import click
 
 from whenvoca import __version__
 from whenvoca.errors import ExitCode, WhenvocaError
+from whenvoca.unforeseen import tell_unforeseen
 
 # Name: (module below whenvoca.cli, what the overview says). The module holds a command named `command`.
 COMMANDS = {
@@ -103,7 +104,8 @@ def run_command(arguments: list[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return ExitCode.DONE
     except Exception as error:
-        return _report_unforeseen(error)
+        click.echo(f"{tell_unforeseen(error)}. Nothing half-done stays: run again", err=True)
+        return ExitCode.UNFORESEEN
 
 
 def _hand_over(arguments: list[str], error: WhenvocaError) -> int | None:
@@ -126,24 +128,3 @@ def _say_error(error: WhenvocaError) -> None:
     click.echo(f"{where}{error.message}", err=True)
     if error.fix:
         click.echo(f"  {error.fix}", err=True)
-
-
-def _report_unforeseen(error: Exception) -> int:
-    """One line for the person, the whole story into a file."""
-    import tempfile
-    import traceback
-
-    if os.environ.get("WHENVOCA_TRACEBACK"):
-        traceback.print_exc()
-    text = "".join(traceback.format_exception(error))
-    try:
-        with tempfile.NamedTemporaryFile(
-            "w", prefix="whenvoca-report-", suffix=".txt", delete=False, encoding="utf-8"
-        ) as file:
-            file.write(f"whenvoca {__version__}\n{text}")
-        told = f"the report is in {file.name}"
-    except OSError:
-        told = "the report could not be written"
-    first = str(error).splitlines()[0] if str(error) else type(error).__name__
-    click.echo(f"something unforeseen happened ({first}); {told}. Nothing half-done stays: run again", err=True)
-    return ExitCode.UNFORESEEN

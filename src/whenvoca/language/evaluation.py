@@ -32,6 +32,7 @@ from whenvoca.values.columns import Unread
 from whenvoca.values.durations import Duration, sum_durations
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_pattern, show_value
+from whenvoca.values.usable import refuse_unusable
 from whenvoca.values.zones import load_zone, to_moment
 
 
@@ -223,7 +224,10 @@ class Compiler:
 
         def joined(scope: Scope) -> datetime | None:
             day, clock = parts(scope)
-            return None if day is None or clock is None else to_moment(datetime.combine(day, clock), scope.zone)
+            if day is None or clock is None:
+                return None
+            refuse_unusable(day, "day")
+            return to_moment(datetime.combine(day, clock), scope.zone)
 
         return joined
 

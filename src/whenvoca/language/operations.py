@@ -14,6 +14,7 @@ from whenvoca.values.durations import Duration, add_to_date, add_to_moment, sum_
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import shape_number, split_addresses, tidy_number
 from whenvoca.values.texts import show_value
+from whenvoca.values.usable import refuse_unusable, within_the_calendar
 from whenvoca.values.zones import first_moment
 
 
@@ -22,6 +23,7 @@ def to_instant(value: Any, zone: ZoneInfo) -> datetime:
     if isinstance(value, datetime):
         return value
     if isinstance(value, date):
+        refuse_unusable(value, "day")
         return first_moment(value, zone)
     raise RowFault(f"{show_value(value)} is no moment", fix='join a date with a time: "Day at Begin"')
 
@@ -34,7 +36,12 @@ def to_list(value: Any) -> list[Any]:
 
 
 def calculate(first: Any, sign: str, second: Any, zone: ZoneInfo) -> Any:
-    """LEFT + - * / RIGHT. Raises RowFault where the two cannot be reckoned."""
+    """LEFT + - * / RIGHT. Raises RowFault where the two cannot be reckoned, or it leaves the calendar."""
+    with within_the_calendar(f"{show_value(first)} {sign} {show_value(second)}"):
+        return _calculate(first, sign, second, zone)
+
+
+def _calculate(first: Any, sign: str, second: Any, zone: ZoneInfo) -> Any:
     match first, sign, second:
         case (int() | Decimal(), _, int() | Decimal()) if not isinstance(first, bool):
             return _reckon(Decimal(first), sign, Decimal(second))

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.place_protocols import Writer
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
 
@@ -23,7 +24,7 @@ class Web(Writer):
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Calls each; a receipt carries the number of the answer and its body."""
-        return [self._call(effect) for effect in effects]
+        return each_by_itself(effects, self._call)
 
     def _call(self, effect: Effect) -> Receipt | WhenvocaError:
         try:

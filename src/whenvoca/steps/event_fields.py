@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
-from whenvoca.calendars.rules import parse_rule
+from whenvoca.calendars.rules import first_wall
 from whenvoca.calendars.writer import carried
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.errors import RowFault
@@ -24,6 +24,7 @@ from whenvoca.values.durations import Duration, add_to_moment
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.texts import show_value
+from whenvoca.values.usable import refuse_unusable, within_the_calendar
 from whenvoca.values.zones import to_moment, told_apart
 
 _HOUR = Duration(seconds=3600)
@@ -34,7 +35,7 @@ TIMES = ("start", "end", "length", "first-day", "last-day")
 
 def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
     """The event that the step's fields describe. Raises RowFault where a field cannot be read."""
-    start, end = map(told_apart, _times(call, notes))
+    start, end = _usable(_times, call, notes)
     wanted = call.value("answer-wanted", False)
     invite = call.value("invite", False)
     attendees = [
@@ -70,7 +71,7 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
     """The event with the fields that stand in the step; an empty one clears what was there. Raises RowFault."""
     new = replace(old, sequence=old.sequence + 1)
     if any(call.gives(word) for word in TIMES):
-        start, end = map(told_apart, _changed_times(call, old, notes))
+        start, end = _usable(_changed_times, call, old, notes)
         new = replace(new, start=start, end=end)
     given: dict[str, Any] = {}
     if call.gives("title"):
@@ -97,6 +98,17 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
     if call.gives("private"):
         given["private"] = bool(call.value("private", False))
     return replace(new, **given)
+
+
+def _usable(
+    times: Callable[..., tuple[datetime | date, datetime | date]], *given: Any
+) -> tuple[datetime | date, datetime | date]:
+    """Start and end as they are written. Raises RowFault where a calendar cannot hold them."""
+    with within_the_calendar("its time"):
+        start, end = times(*given)
+    refuse_unusable(start, "start")
+    refuse_unusable(end, "end")
+    return told_apart(start), told_apart(end)
 
 
 def _changed_times(call: StepCall, old: Event, notes: list[str]) -> tuple[datetime | date, datetime | date]:
@@ -245,9 +257,9 @@ def _rule(call: StepCall, start: datetime | date) -> str:
     if until is not None:
         rule += ";UNTIL=" + _until(until, start, call)
     wall = start.replace(tzinfo=None) if isinstance(start, datetime) else datetime(start.year, start.month, start.day)
-    first = next(iter(parse_rule(rule, wall, start.tzinfo if isinstance(start, datetime) else call.scope.zone)), None)
+    first = first_wall(rule, wall, start.tzinfo if isinstance(start, datetime) else call.scope.zone)
     if first is None:
-        raise RowFault(f"the repetition ends before the start {show_value(start)}")
+        raise RowFault(f"the repetition gives no day from its start {show_value(start)} on")
     if first.date() != wall.date():
         raise RowFault(
             f"the start {show_value(start)} is no day of its repetition; the first one would be "

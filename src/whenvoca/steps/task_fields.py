@@ -19,6 +19,7 @@ from whenvoca.language.operations import to_instant
 from whenvoca.steps.event_fields import EVENT_FIELDS, to_alarms, to_priority, to_title
 from whenvoca.values.numbers import is_address
 from whenvoca.values.texts import show_value
+from whenvoca.values.usable import refuse_unusable
 from whenvoca.values.zones import told_apart
 
 _OF_EVENTS = {each.name: each for each in EVENT_FIELDS}
@@ -72,6 +73,8 @@ def _with_fields(call: StepCall, task: Task) -> Task:
 def _moment(call: StepCall, word: str) -> datetime | date | None:
     """A moment in the zone that is meant, or a whole day."""
     value = call.value(word)
+    if isinstance(value, date):
+        refuse_unusable(value, word)
     if isinstance(value, datetime):
         value = value.replace(microsecond=0)  # iCalendar counts whole seconds
         has_zone = value.tzinfo is not None and hasattr(value.tzinfo, "key")

@@ -19,7 +19,8 @@ _FORMS = {
 }
 _YES = {"yes", "y", "true", "x", "✓", "✔", "☑"}
 _NO = {"no", "n", "false", "☐", "✗"}
-_ADDRESS = re.compile(r"[^\s@<>(),;:\"]+@[^\s@<>(),;:\"]+\.[^\s@<>(),;:\".]+\Z")
+_ATOM, _LABEL = r"[\w!#$%&'*+/=?^`{|}~-]+", r"[A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?"
+_ADDRESS = re.compile(rf"(?=.{{1,64}}@){_ATOM}(?:\.{_ATOM})*@(?:{_LABEL}\.)+{_LABEL}\Z", re.ASCII)  # RFC 5321 4.1.2
 _NAMED = re.compile(r'(?:"[^"]*"\s*|[^<>",;\n]*)<[^<>]*>|[^,;\n]+')
 
 

@@ -8,14 +8,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from functools import partial
 
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import Places, Presence
+from whenvoca.engine.place_protocols import Places, Presence, Writer
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 
@@ -51,6 +53,8 @@ class WorkspaceStage(Stage):
                 answers = writer.apply(effects, stamp)
             except PlaceTrouble as trouble:
                 answers = [trouble] * len(effects)
+            except Exception:  # one of them may be to blame; each bears to be done twice, as after a crash
+                answers = each_by_itself(effects, partial(_apply_alone, writer, stamp))
             results |= {number: answer for (number, _), answer in zip(group, answers, strict=True)}
         self._planned.clear()
         return [results[number] for number, _ in numbered]
@@ -68,3 +72,8 @@ class WorkspaceStage(Stage):
     def has_chat(self, place: str) -> bool:
         """Whether the workspace has that chat."""
         return place.lower() in self.places.chats
+
+
+def _apply_alone(writer: Writer, stamp: datetime, effect: Effect) -> Receipt | WhenvocaError:
+    (answer,) = writer.apply([effect], stamp)
+    return answer

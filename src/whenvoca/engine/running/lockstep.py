@@ -19,6 +19,7 @@ from whenvoca.engine.running.own_events import note_own_events
 from whenvoca.engine.running.unsaved_cells import UnsavedCells
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language.evaluation import WaitingFault
+from whenvoca.unforeseen import to_fault
 
 _Answer = Receipt | WhenvocaError
 
@@ -151,6 +152,8 @@ class Lockstep:
         except (PlaceTrouble, SourceFault) as trouble:
             run.end(trouble, waits=not run.must_end)
             run.performing.close()
+        except Exception as error:
+            run.end(to_fault(error))
         return None
 
     def _hand_on(self, run: GroupRun, answer: _Answer | None) -> tuple[EffectKey, Effect]:

@@ -8,7 +8,8 @@ from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.engine.running.outcome import Outcome, RunResult
 from whenvoca.engine.running.run_options import RunOptions
-from whenvoca.errors import PlaceTrouble
+from whenvoca.errors import PlaceTrouble, WhenvocaError
+from whenvoca.unforeseen import tell_unforeseen
 
 
 def look(
@@ -29,6 +30,11 @@ def look(
         except PlaceTrouble as trouble:
             away[source.name] = str(trouble)
             continue
+        except WhenvocaError:
+            raise
+        except Exception as error:
+            away[source.name] = f"{source.name}: {tell_unforeseen(error)}"
+            continue
         if first:
             outcome.faults += noticed.faults
             outcome.waits += noticed.waits
@@ -39,7 +45,13 @@ def look(
         for source in each.sources.values():
             if source.name in away:
                 continue
-            taken = each.take_up(source)
+            try:
+                taken = each.take_up(source)
+            except WhenvocaError:
+                raise
+            except Exception as error:
+                outcome.faults.append(f"{each.workflow.name}: {tell_unforeseen(error)}")
+                continue
             outcome.faults += taken.circles
             new += taken.new
             for missed in taken.missed:

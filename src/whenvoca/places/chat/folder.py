@@ -11,11 +11,13 @@ import os
 import re
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.people import People, Person
 from whenvoca.engine.place_protocols import Chat, Dictation, Heard, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
@@ -165,15 +167,12 @@ class FolderChat(Chat):
         self.append(self._path(kind, name, "jsonl"), said)
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        return [self._apply_one(effect, stamp) for effect in effects]
+        return each_by_itself(effects, partial(self._apply_one, stamp))
 
-    def _apply_one(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
-        try:
-            if effect.action == "send":
-                return self._send(effect, stamp)
-            return self.show(str((effect.after or {}).get("chat") or effect.target), Presence.of(effect.after or {}))
-        except (RowFault, PlaceTrouble, SourceFault) as error:
-            return error
+    def _apply_one(self, stamp: datetime, effect: Effect) -> Receipt:
+        if effect.action == "send":
+            return self._send(effect, stamp)
+        return self.show(str((effect.after or {}).get("chat") or effect.target), Presence.of(effect.after or {}))
 
     def _send(self, effect: Effect, stamp: datetime) -> Receipt:
         after = effect.after or {}

@@ -17,6 +17,7 @@ from zoneinfo import ZoneInfo
 from msgspec.structs import replace
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.people import People, Person
 from whenvoca.engine.place_protocols import Chat, Heard, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
@@ -107,20 +108,17 @@ class XmppChat(Chat):
     # --- writing
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        return [self._apply_one(effect) for effect in effects]
+        return each_by_itself(effects, self._apply_one)
 
-    def _apply_one(self, effect: Effect) -> Receipt | WhenvocaError:
+    def _apply_one(self, effect: Effect) -> Receipt:
         after = effect.after or {}
-        try:
-            if effect.action == "send":
-                self._do(self._send(effect.target, after))
-            else:
-                person = self._people.find(effect.target)
-                if person is None:
-                    raise RowFault(f'there is nobody "{effect.target}" in [people]')
-                self._show(person, Presence.of(after), is_back=effect.action != "set")
-        except (RowFault, PlaceTrouble) as error:
-            return error
+        if effect.action == "send":
+            self._do(self._send(effect.target, after))
+        else:
+            person = self._people.find(effect.target)
+            if person is None:
+                raise RowFault(f'there is nobody "{effect.target}" in [people]')
+            self._show(person, Presence.of(after), is_back=effect.action != "set")
         return Receipt()
 
     def keep_showing(self, person: Person, presence: Presence) -> None:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.place_protocols import Outbox
-from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
+from whenvoca.errors import WhenvocaError
 from whenvoca.places import files
 from whenvoca.places.mail.compose import compose_letter
 
@@ -30,18 +32,15 @@ class FolderOutbox(Outbox):
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Writes each letter as a file."""
-        return [self._send(effect, stamp) for effect in effects]
+        return each_by_itself(effects, partial(self._send, stamp))
 
-    def _send(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
-        try:
-            data = compose_letter(effect, self.sender, stamp.astimezone(self.zone)).as_bytes()
-            path = self._folder / f"{effect.target}.eml"
-            with files.telling_trouble(self._folder, "made"):
-                self._folder.mkdir(parents=True, exist_ok=True)
-            if not path.exists():
-                files.replace_file(path, data)
-        except (RowFault, PlaceTrouble) as error:
-            return error
+    def _send(self, stamp: datetime, effect: Effect) -> Receipt:
+        data = compose_letter(effect, self.sender, stamp.astimezone(self.zone)).as_bytes()
+        path = self._folder / f"{effect.target}.eml"
+        with files.telling_trouble(self._folder, "made"):
+            self._folder.mkdir(parents=True, exist_ok=True)
+        if not path.exists():
+            files.replace_file(path, data)
         return Receipt("", path.absolute().as_uri())
 
 
@@ -57,11 +56,8 @@ class RehearsedOutbox(Outbox):
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Puts each letter into words, and leaves it at that."""
-        answers: list[Receipt | WhenvocaError] = []
-        for effect in effects:
-            try:
-                compose_letter(effect, self.sender, stamp)
-                answers.append(Receipt())
-            except RowFault as fault:
-                answers.append(fault)
-        return answers
+        return each_by_itself(effects, partial(self._compose, stamp))
+
+    def _compose(self, stamp: datetime, effect: Effect) -> Receipt:
+        compose_letter(effect, self.sender, stamp)
+        return Receipt()

@@ -15,6 +15,7 @@ from whenvoca.engine.place_protocols import Outbox
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
 from whenvoca.places.mail.compose import compose_letter
 from whenvoca.places.secrets import Secret
+from whenvoca.unforeseen import to_fault
 
 _PASSING = range(400, 500)  # replies that say: try again later
 
@@ -101,6 +102,9 @@ class SmtpOutbox(Outbox):
             except (smtplib.SMTPException, OSError) as error:
                 answers.append(self._trouble(error))
                 server = None
+            except Exception as error:
+                answers.append(to_fault(error))
+                server = None  # nobody knows how far it got
         if server is not None:
             with suppress(smtplib.SMTPException, OSError):
                 server.quit()

@@ -1,0 +1,140 @@
+"""One row, event, message or place that cannot be used stops nothing but itself."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import REQUESTS, SETTINGS, Desk
+
+GOOD = "R-1,M 42,2027-03-17,21:30,30 minutes,", "R-2,M 13,2027-03-18,21:30,30 minutes,"
+HEAD = "No,Title,Day,From,Long,Rep\n"
+WORKFLOW = (
+    "when requests gains a row\n\ncreate event in domes\n  title   Title\n  start   Day at From\n  length  Long\n"
+    "  repeat  Rep\n"
+)
+# the row, and what is said of it
+USELESS = [
+    ("R-9,x,9999-12-31,21:30,30 minutes,", "the day 9999-12-31 lies outside the years 1900 to 9998"),
+    ("R-9,x,9999-12-30,21:30,30 minutes,", "the day 9999-12-30 lies outside the years 1900 to 9998"),
+    ("R-9,x,0001-01-01,00:30,30 minutes,", "the day 0001-01-01 lies outside the years 1900 to 9998"),
+    ("R-9,x,1899-12-31,00:30,30 minutes,", "the day 1899-12-31 lies outside the years 1900 to 9998"),
+    ("R-9,x,9998-12-31,23:30,2 hours,", "the end 9999-01-01 lies outside the years 1900 to 9998"),
+    ("R-9,x,2027-03-17,21:30,999999999999 minutes,", "its time lies outside the years 1900 to 9998"),
+    ("R-9,x,2027-03-17,21:30,30 minutes,FREQ=DAILY;BYMONTH=2;BYMONTHDAY=31", "the repetition gives no day"),
+    (
+        "R-9,x,2027-03-17,21:30,30 minutes,FREQ=DAILY;INTERVAL=0",
+        "is no rule of repetition (RRULE): its INTERVAL is none",
+    ),
+    ("R-9,x,2027-03-17,21:30,30 minutes,FREQ=MINUTELY", "repeats more often than each hour"),
+    ('R-9,x,2027-03-17,21:30,30 minutes,"FREQ=DAILY;BYMINUTE=1,2"', "repeats more often than each hour"),
+]
+
+
+@pytest.fixture
+def rows(desk: Desk) -> Desk:
+    return desk.settings(
+        SETTINGS, REQUESTS, '[places.post]\nkind = "outbox"\nfolder = "post"\nfrom = "desk@example.org"\n'
+    )
+
+
+def reasons(desk: Desk) -> dict[str, str]:
+    return {each["subject"]: each["reason"] for each in desk.run("run", "--json").json["runs"]}
+
+
+@pytest.mark.parametrize(("row", "said"), USELESS, ids=lambda value: value[:40])
+def test_row_with_a_moment_or_rule_that_no_calendar_can_hold_fails_alone(rows: Desk, row: str, said: str) -> None:
+    rows.workflow(WORKFLOW).rows(GOOD[0], row, GOOD[1], head=HEAD)
+    assert rows.run("rehearse").code == 1
+    told = reasons(rows)
+    assert said in told["R-9"]
+    assert (told["R-1"], told["R-2"], len(rows.events())) == ("", "", 2)
+
+
+@pytest.mark.parametrize("moment", ["Day + 500000 weeks", "Day - 400000 weeks", "(Day at From) + 99999999 hours"])
+def test_reckoning_that_leaves_the_calendar_fails_its_row(rows: Desk, moment: str) -> None:
+    rows.workflow(f"when requests gains a row\n\nlet far = {moment}\n\nadd row to log\n  What  far\n")
+    rows.rows(*GOOD, head=HEAD)
+    told = rows.run("run", "--json")
+    assert told.code == 1
+    assert all("lies outside the years 1900 to 9998" in each["reason"] for each in told.json["runs"])
+
+
+WRONG_ADDRESSES = [
+    "john..smith@example.org",
+    "john.@example.org",
+    ".john@example.org",
+    "a@example..org",
+    "a[b]@example.org",
+    "ä@example.org",
+    "a@example.org?subject=x",
+    "a@-example.org",
+    f"{'a' * 65}@example.org",
+]
+
+
+@pytest.mark.parametrize("address", WRONG_ADDRESSES)
+def test_typo_in_an_address_fails_its_row_with_the_cell_and_the_others_are_sent(rows: Desk, address: str) -> None:
+    rows.workflow('when requests gains a row\n\nsend letter to To in post\n  subject  "x"\n  text     "y"\n')
+    rows.rows("R-1,a@example.org", f"R-9,{address}", "R-2,b@example.org", head="No,To\n")
+    told = reasons(rows)
+    assert told["R-9"] == f'requests.csv, B3: "{address}" is no e-mail address'
+    assert (told["R-1"], told["R-2"], len(list((rows.folder / "post").iterdir()))) == ("", "", 2)
+
+
+# --- what nobody foresaw
+
+
+def unforeseen(monkeypatch: pytest.MonkeyPatch, target: str, of: str) -> None:
+    """Makes a function fail, in a way that it does not know, for whatever is called so."""
+    import importlib
+
+    module, _, name = target.rpartition(".")
+    holder = importlib.import_module(module)
+    real = getattr(holder, name)
+
+    def broken(*args: object, **more: object) -> object:
+        if of in repr(args):
+            raise ZeroDivisionError("nobody thought of this")
+        return real(*args, **more)
+
+    monkeypatch.setattr(holder, name, broken)
+
+
+BREAKS = ["whenvoca.steps.event_fields.to_title", "whenvoca.places.calendar.folder.write_calendar"]
+
+
+@pytest.mark.parametrize("target", BREAKS, ids=["in a step", "in a place"])
+def test_unforeseen_error_is_the_failure_of_its_run_and_names_the_report(
+    rows: Desk, monkeypatch: pytest.MonkeyPatch, target: str
+) -> None:
+    rows.workflow(WORKFLOW).rows(GOOD[0], "R-9,odd,2027-03-19,21:30,30 minutes,", GOOD[1], head=HEAD)
+    if "to_title" in target:
+        monkeypatch.setattr(
+            "whenvoca.steps.event_fields.to_title",
+            lambda call: 1 // 0 if call.text("title") == "odd" else call.text("title"),
+        )
+    else:
+        unforeseen(monkeypatch, target, "odd")
+    done = rows.run("run", "--json")
+    told = {each["subject"]: each["reason"] for each in done.json["runs"]}
+    assert done.code == 1
+    assert "something unforeseen happened" in told["R-9"]
+    report = Path(told["R-9"].rpartition("the report is in ")[2])
+    assert "ZeroDivisionError" in report.read_text(encoding="utf-8")
+    report.unlink()
+    assert (told["R-1"], told["R-2"], len(rows.events())) == ("", "", 2)
+    monkeypatch.undo()
+    assert rows.run("retry", "--failed").code == 0
+    assert len(rows.events()) == 3
+
+
+def test_unforeseen_error_at_one_place_leaves_the_others(rows: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    rows.workflow(WORKFLOW).workflow("when domes gains an event\n\nadd row to log\n  What  event.title\n", "other")
+    rows.rows(*GOOD, head=HEAD)
+    monkeypatch.setattr("whenvoca.engine.seeing.sources.observe_calendar", lambda *_: 1 // 0)
+    done = rows.run("run", "--json")
+    assert done.code == 3
+    assert "domes: something unforeseen happened" in done.json["troubles"][0]
+    assert len(rows.events()) == 2
