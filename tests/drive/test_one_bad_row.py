@@ -138,3 +138,49 @@ def test_unforeseen_error_at_one_place_leaves_the_others(rows: Desk, monkeypatch
     assert done.code == 3
     assert "domes: something unforeseen happened" in done.json["troubles"][0]
     assert len(rows.events()) == 2
+
+
+# --- options at the edges
+
+EDGES = [
+    ("agenda", "--from", "9999-12-31"),
+    ("agenda", "--from", "0001-01-01"),
+    ("agenda", "--now", "9999-12-31 23:59"),
+    ("say", "what is on friday", "--now", "0001-01-01"),
+    ("run", "--now", "9999-12-31"),
+    ("runs", "--limit", "9" * 20),
+    ("runs", "--limit", "0"),
+    ("explain", "9" * 20),
+    ("undo", "9" * 20),
+    ("retry", "9" * 20),
+]
+
+
+@pytest.mark.parametrize("command", EDGES, ids=" ".join)
+def test_options_beyond_any_use_are_refused_in_words(rows: Desk, command: tuple[str, ...]) -> None:
+    rows.workflow(WORKFLOW).rows(*GOOD, head=HEAD)
+    told = rows.run(*command)
+    assert told.code == 2
+    assert "unforeseen" not in told.err
+
+
+def test_place_that_this_version_cannot_serve_is_a_fault_of_check_and_stops_nothing_else(rows: Desk) -> None:
+    rows.settings(SETTINGS, REQUESTS, '[places.door]\nkind = "form"\n').workflow(WORKFLOW).rows(*GOOD, head=HEAD)
+    told = rows.run("check")
+    assert told.code == 1
+    assert "door: this version has no places of the kind form" in told.out
+    assert rows.run("run").code == 0
+
+
+def test_task_is_told_with_its_start_and_its_due(rows: Desk) -> None:
+    rows.settings(SETTINGS, REQUESTS, '[places.chores]\nkind = "tasks"\nfolder = "chores"\n')
+    rows.workflow(
+        "when requests gains a row\n\ncreate task in chores\n  title  Title\n  start  Day\n  due    Day + 2 days\n"
+    )
+    rows.rows(GOOD[0], head=HEAD)
+    assert "from 17 Mar 2027, due 19 Mar 2027" in rows.run("rehearse").out
+    assert '"M 42" from 17 Mar 2027, due 19 Mar 2027' in " ".join(rows.run("run").out.split())
+
+
+def test_words_takes_the_options_that_all_commands_have(rows: Desk) -> None:
+    assert rows.run("words", "mirror", "event", "--now", "2027-03-17", "--quiet").code == 0

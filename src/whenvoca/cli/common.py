@@ -17,6 +17,7 @@ from whenvoca.engine.workspace.settings import find_workspace, load_workspace
 from whenvoca.errors import RequestFault, RowFault, SettingsFault
 from whenvoca.open_workspace import OpenWorkspace, open_workspace
 from whenvoca.values.times import shape_moment
+from whenvoca.values.usable import refuse_unusable
 from whenvoca.values.zones import load_zone, to_moment
 
 
@@ -51,6 +52,15 @@ class Common(Struct, frozen=True):
 
 def parse_moment(text: str, zone: ZoneInfo, option: str) -> datetime:
     """A moment given on the command line, in ``zone`` unless it carries an offset. Raises RequestFault."""
+    found = _parse_moment(text, zone, option)
+    try:
+        refuse_unusable(found, "moment")
+    except RowFault as fault:
+        raise RequestFault(f"{option}: {fault.message}", fix='such as "2027-03-17 16:20"') from fault
+    return found
+
+
+def _parse_moment(text: str, zone: ZoneInfo, option: str) -> datetime:
     shaped = shape_moment(text)
     if shaped is None or not shaped.is_settled:
         from whenvoca.values.dates import shape_date

@@ -10,6 +10,7 @@ from importlib import import_module
 import click
 
 from whenvoca import __version__
+from whenvoca.cli.show.escapes import escape
 from whenvoca.errors import ExitCode, WhenvocaError
 from whenvoca.unforeseen import tell_unforeseen
 
@@ -125,6 +126,6 @@ def _hand_over(arguments: list[str], error: WhenvocaError) -> int | None:
 
 def _say_error(error: WhenvocaError) -> None:
     where = f"{error.where}: " if error.where else ""
-    click.echo(f"{where}{error.message}", err=True)
+    click.echo(escape(f"{where}{error.message}"), err=True)
     if error.fix:
-        click.echo(f"  {error.fix}", err=True)
+        click.echo(escape(f"  {error.fix}"), err=True)

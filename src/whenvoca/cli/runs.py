@@ -19,7 +19,14 @@ from whenvoca.open_workspace import OpenWorkspace
 @click.option("--failed", is_flag=True, help="Only runs that failed.")
 @click.option("--since", default="", metavar="MOMENT", help='Only runs since then: --since "2027-03-17".')
 @click.option("--workflow", default="", metavar="NAME", help="Only runs of one workflow: --workflow slot-requests.")
-@click.option("--limit", default=30, show_default=True, metavar="N", help="How many at the most: --limit 100.")
+@click.option(
+    "--limit",
+    type=click.IntRange(1, 10**9),
+    default=30,
+    show_default=True,
+    metavar="N",
+    help="How many at the most: --limit 100.",
+)
 @common_options
 def command(common: Common, failed: bool, since: str, workflow: str, limit: int) -> int:
     """Show what ran: when, which workflow, for which row, how it ended, its effects and the time taken.

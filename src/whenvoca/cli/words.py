@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.output import console, show_json
 from whenvoca.errors import RequestFault
 from whenvoca.language.faults import nearest
@@ -13,10 +14,10 @@ from whenvoca.open_workspace import VOCABULARY
 
 @click.command("words")
 @click.argument("words", nargs=-1, metavar="[WORD]...")
-@click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output; see docs/json.md.")
 @click.option("--all", "everything", is_flag=True, help="Every entry, one after the other.")
 @click.option("--page", is_flag=True, help="The whole reference as a Markdown page: --page > language.md.")
-def command(words: tuple[str, ...], as_json: bool, everything: bool, page: bool) -> int:
+@common_options
+def command(common: Common, words: tuple[str, ...], everything: bool, page: bool) -> int:
     """Look up the workflow language: a step, a trigger, a field, a kind of value.
 
     Example: whenvoca words create event
@@ -28,7 +29,7 @@ def command(words: tuple[str, ...], as_json: bool, everything: bool, page: bool)
     if words and not found:
         known = [entry.name for entry in entries(VOCABULARY)]
         raise RequestFault(f'there is nothing called "{" ".join(words)}"', fix=nearest(" ".join(words), known))
-    if as_json:
+    if common.as_json:
         show_json({"words": [entry.to_json() for entry in found]})
         return 0
     out = console()

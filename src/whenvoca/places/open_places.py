@@ -22,7 +22,7 @@ from whenvoca.engine.place_protocols import (
     Writer,
 )
 from whenvoca.engine.workspace.settings import Workspace
-from whenvoca.errors import WhenvocaError
+from whenvoca.errors import SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
 from whenvoca.places import files
@@ -92,6 +92,10 @@ class OpenPlaces(Places):
             return PlaceInfo(name=settings.name, kind=settings.kind, unavailable=why)
         info: PlaceInfo = self._open(settings).info()
         return info
+
+    def unserved(self) -> list[SettingsFault]:
+        """What is wrong with each place of a kind that this version cannot open."""
+        return [each.refuse("kind", why, _LATER) for each in self._tables.values() if (why := _why_unavailable(each))]
 
     def describe(self) -> list[PlaceReport]:
         """Every place for people."""
@@ -209,6 +213,9 @@ class OpenPlaces(Places):
 
     def _lasting(self) -> list[str]:
         return [name for kind in PLACE_KINDS.values() if kind.stays_open for name in self._names_of(kind.name)]
+
+
+_LATER = "take the place away until a version serves it; nothing comes in or goes out by it"
 
 
 def _why_unavailable(settings: PlaceSettings) -> str:

@@ -23,16 +23,16 @@ def titled(fields: dict[str, Any], noun: str) -> str:
 
 
 def when(fields: dict[str, Any]) -> str:
-    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away. Of a task, when it is
-    due."""
+    """ "17 Mar 2027 21:30–02:00"; the end's day is named where it is more than a night away. Of a task, when it
+    can begin and when it is due."""
     start, end = fields.get("start"), fields.get("end")
     if isinstance(start, datetime) and isinstance(end, datetime):
         end = end.astimezone(start.tzinfo)
         is_near = end.date() == start.date() or (end - start < timedelta(days=1) and end.time() < start.time())
         return f"{show_value(start)}–{show_time(end.time()) if is_near else show_value(end)}"
-    if "due" in fields:
-        due = fields["due"]
-        return f"due {show_value(due)}" if due else ""
+    if "end" not in fields:  # a task
+        named = (("from", start), ("due", fields.get("due")))
+        return ", ".join(f"{word} {show_value(value)}" for word, value in named if value)
     if isinstance(start, date) and isinstance(end, date):
         last = end - timedelta(days=1)
         if last == start:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 import click
 from msgspec import Struct
 
+from whenvoca.cli.show.escapes import escape, escape_styled
 from whenvoca.values.durations import Duration
 
 if TYPE_CHECKING:
@@ -52,8 +53,22 @@ def console(*, err: bool = False) -> Console:
     """A rich console for stdout or stderr, which knows of NO_COLOR, COLUMNS and pipes."""
     from rich.console import Console
 
+    class SafeConsole(Console):
+        """One on which nothing that is shown steers the terminal."""
+
+        def print(self, *objects: Any, **more: Any) -> None:
+            super().print(*(_escaped(each) for each in objects), **more)
+
     stream = sys.stderr if err else sys.stdout
-    return Console(file=stream, width=_width(), highlight=False, soft_wrap=False, emoji=False, markup=False)
+    return SafeConsole(file=stream, width=_width(), highlight=False, soft_wrap=False, emoji=False, markup=False)
+
+
+def _escaped(shown: Any) -> Any:
+    from rich.text import Text
+
+    if isinstance(shown, str):
+        return Text(escape(shown))
+    return escape_styled(shown) if isinstance(shown, Text) else shown
 
 
 def show_table(columns: Sequence[Column], rows: Iterable[Sequence[Any]]) -> None:
@@ -62,7 +77,7 @@ def show_table(columns: Sequence[Column], rows: Iterable[Sequence[Any]]) -> None
     from rich.text import Text
 
     out = console()
-    cells = [[cell if isinstance(cell, Text) else Text(str(cell)) for cell in row] for row in rows]
+    cells = [[_escaped(cell if isinstance(cell, Text) else str(cell)) for cell in row] for row in rows]
     kept = _fitting(columns, cells, min(out.width, WIDEST))
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", width=None)
     for index in kept:
@@ -131,7 +146,7 @@ def styled(text: str, style: str) -> Any:
     """A piece of text with a style, for a table's cell."""
     from rich.text import Text
 
-    return Text(text, style=style)
+    return Text(escape(text), style=style)
 
 
 StyledText = str | tuple[str, str]  # a text, or one with its style
@@ -140,7 +155,7 @@ StyledText = str | tuple[str, str]  # a text, or one with its style
 def show_line(*pieces: StyledText, err: bool = False, wraps: bool = True) -> None:
     """A line without rich, which takes longer to load than most commands: coloured and wrapped on a terminal only."""
     stream = sys.stderr if err else sys.stdout
-    parts = [(each, "") if isinstance(each, str) else each for each in pieces]
+    parts = [(escape(each), "") if isinstance(each, str) else (escape(each[0]), each[1]) for each in pieces]
     if not stream.isatty():
         click.echo("".join(text for text, _ in parts), err=err)
         return
