@@ -212,7 +212,7 @@ def test_unforeseen_error_is_one_line_and_a_report(slots: Desk, monkeypatch: pyt
     def broken(*_: object) -> None:
         raise ZeroDivisionError("odd")
 
-    monkeypatch.setattr("whenvoca.engine.seeing.sources.observe_sheet", broken)
+    monkeypatch.setattr("whenvoca.cli.run.run_workflows", broken)
     slots.rows(R1)
     result = slots.run("run")
     assert result.code == 70

@@ -152,6 +152,8 @@ class Lockstep:
         except (PlaceTrouble, SourceFault) as trouble:
             run.end(trouble, waits=not run.must_end)
             run.performing.close()
+        except WhenvocaError:
+            raise  # what is wrong with the workspace is not the failure of one run
         except Exception as error:
             run.end(to_fault(error))
         return None
