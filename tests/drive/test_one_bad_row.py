@@ -184,3 +184,21 @@ def test_task_is_told_with_its_start_and_its_due(rows: Desk) -> None:
 
 def test_words_takes_the_options_that_all_commands_have(rows: Desk) -> None:
     assert rows.run("words", "mirror", "event", "--now", "2027-03-17", "--quiet").code == 0
+
+
+SETTINGS_SLIPS = [
+    ('week.starts = "monday[[a]]"\n', "8", 'week.starts = "monday[[a]]" is no day of the week'),
+    ("[foo]\nx = 1\n", "7", 'there is no table "foo"'),
+    ("[foo.sub]\nx = 1\n", "7", 'there is no table "foo"'),
+    ("[[foo]]\nx = 1\n", "7", 'there is no table "foo"'),
+    ('[people.ana]\nmail = "ana@example..org"\n', "8", '"ana@example..org" is no e-mail address'),
+]
+
+
+@pytest.mark.parametrize(("text", "line", "said"), SETTINGS_SLIPS, ids=lambda value: value.split("\n")[0])
+def test_slip_in_the_settings_is_told_with_its_line(desk: Desk, text: str, line: str, said: str) -> None:
+    head = SETTINGS.split("[people.ines]")[0]
+    desk.settings(head, text)
+    told = desk.run("check")
+    assert told.code == 2
+    assert f"whenvoca.toml:{line}: {said}" in told.err

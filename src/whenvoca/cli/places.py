@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime
 
 import click
 
@@ -26,11 +27,13 @@ def command(common: Common) -> int:
         return 0
     _show(reports)
     if health:
-        coming = f", next at {str(health['next'])[:16].replace('T', ' ')} UTC" if health.get("next") else ""
-        say(
-            f"watched by process {health['process']}, last looked "
-            f"{str(health['looked'])[:19].replace('T', ' ')}{coming}"
+        zone = opened.workspace.zone
+        looked = datetime.fromisoformat(str(health["looked"])).astimezone(zone)
+        following = health.get("next")
+        coming = (
+            f", next at {datetime.fromisoformat(str(following)).astimezone(zone):%Y-%m-%d %H:%M}" if following else ""
         )
+        say(f"watched by process {health['process']}, last looked {looked:%Y-%m-%d %H:%M:%S}{coming}")
     say_next("whenvoca check", quiet=common.quiet)
     return 0
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 
 from whenvoca.engine.clock import Clock
@@ -58,7 +59,7 @@ def hold_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None])
     if (health := read_health(workspace)) is not None:
         raise PlaceTrouble(
             f"this workspace is watched already, by process {health['process']} since "
-            f"{str(health['since'])[:16].replace('T', ' ')}",
+            f"{datetime.fromisoformat(str(health['since'])).astimezone(workspace.zone):%Y-%m-%d %H:%M}",
             where=str(workspace.folder),
             fix="stop that one first (Ctrl-C, or SIGTERM)",
         )

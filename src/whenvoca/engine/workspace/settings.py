@@ -18,6 +18,7 @@ from whenvoca.engine.people import People, Person
 from whenvoca.errors import SettingsFault
 from whenvoca.language.faults import nearest
 from whenvoca.values.numbers import is_address
+from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import load_zone
 
 FILE = "whenvoca.toml"
@@ -124,11 +125,19 @@ class _SettingsReader:
             places=self._places(),
             people=People.of(people, self._organizer(head)),
             dates=str(head.get("dates", "")),
-            week_starts=str(week.get("starts", "monday")) if isinstance(week, dict) else "monday",
+            week_starts=self._week_starts(week),
             hours=self._hours(week),
             patience=self._seconds(head.get("wait", "5 seconds")),
             people_names=frozenset(each.name.lower() for each in people),
         )
+
+    def _week_starts(self, week: Any) -> str:
+        starts = week.get("starts", "monday") if isinstance(week, dict) else "monday"
+        if str(starts).lower() not in NAMES:
+            self._refuse(
+                "workspace", "week.starts", f'week.starts = "{starts}" is no day of the week', 'such as "monday"'
+            )
+        return str(starts)
 
     def _refuse(self, table: str, key: str, message: str, fix: str = "") -> None:
         line = line_of(self._text, table, key)
@@ -215,8 +224,10 @@ class _SettingsReader:
 
 
 def line_of(text: str, table: str, key: str = "") -> int:
-    """The line on which a table, or a key in it, stands; 0 if it is not found."""
-    header = re.compile(r"\s*\[" + r"\s*\.\s*".join(f'"?{re.escape(part)}"?' for part in table.split(".")) + r"\s*\]")
+    """The line on which a table, or a key in it, stands; of a table that is written by its parts the first of them; 0
+    if it is not found."""
+    name = r"\s*\.\s*".join(f'"?{re.escape(part)}"?' for part in table.split("."))
+    header, part = re.compile(rf"\s*\[\s*{name}\s*\]"), re.compile(rf"\s*\[?\[?\s*{name}\s*[.=\]]")
     inside, line_of_table = False, 0
     for number, line in enumerate(text.splitlines(), 1):
         if re.match(r"\s*\[", line):
@@ -225,7 +236,7 @@ def line_of(text: str, table: str, key: str = "") -> int:
                 line_of_table = number
         elif inside and key and re.match(rf'\s*"?{re.escape(key)}"?\s*=', line):
             return number
-    return line_of_table
+    return line_of_table or next((number for number, line in enumerate(text.splitlines(), 1) if part.match(line)), 0)
 
 
 def ensure_root(workspace: Workspace) -> str:
