@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import pytest
@@ -187,7 +188,7 @@ def test_words_takes_the_options_that_all_commands_have(rows: Desk) -> None:
 
 
 SETTINGS_SLIPS = [
-    ('week.starts = "monday[[a]]"\n', "8", 'week.starts = "monday[[a]]" is no day of the week'),
+    ('week.starts = "monday[[a]]"\n', "7", 'week.starts = "monday[[a]]" is no day of the week'),
     ("[foo]\nx = 1\n", "7", 'there is no table "foo"'),
     ("[foo.sub]\nx = 1\n", "7", 'there is no table "foo"'),
     ("[[foo]]\nx = 1\n", "7", 'there is no table "foo"'),
@@ -202,3 +203,31 @@ def test_slip_in_the_settings_is_told_with_its_line(desk: Desk, text: str, line:
     told = desk.run("check")
     assert told.code == 2
     assert f"whenvoca.toml:{line}: {said}" in told.err
+
+
+# --- what is no file
+
+
+ODD = {
+    "a pipe": os.mkfifo,
+    "a link to itself": lambda path: os.symlink(path, path),
+    "a device": lambda path: os.symlink("/dev/zero", path),
+    "a folder": os.mkdir,
+}
+
+
+@pytest.mark.parametrize("odd", ODD)
+@pytest.mark.parametrize("name", ["requests.csv", "domes/x.ics", "workflows/other.voca"])
+def test_what_is_no_file_is_told_and_never_waited_for(rows: Desk, odd: str, name: str) -> None:
+    rows.workflow("when domes gains an event\n\nadd row to log\n  What  event.title\n", "starts")
+    rows.workflow(WORKFLOW).rows(*GOOD, head=HEAD)
+    path = rows.folder / name
+    path.parent.mkdir(exist_ok=True)
+    path.unlink(missing_ok=True)
+    ODD[odd](path)
+    for command in (("check",), ("run",), ("agenda",), ("places",), ("read", "sheet", "requests")):
+        told = rows.drive(*command)
+        assert told.code != 70, told.err
+    told = rows.drive("run")
+    assert told.code != 0
+    assert Path(name).name in told.out + told.err or "/dev/zero" in told.err

@@ -12,6 +12,7 @@ import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+from whenvoca.engine.regular_files import read_regular
 from whenvoca.errors import PlaceTrouble, SourceFault
 from whenvoca.places import deferred_close
 
@@ -42,12 +43,14 @@ def telling_trouble(path: Path, doing: str) -> Iterator[None]:
 
 def read_file(path: Path) -> bytes:
     """The whole file. Raises SourceFault if there is none, PlaceTrouble if it cannot be read."""
-    if not path.exists():
+    with telling_trouble(path, "read"):
+        stands = path.is_symlink() or path.exists()
+    if not stands:
         raise SourceFault("there is no such file", where=str(path), fix="look at its path")
     if path.is_dir():
         raise SourceFault("is a folder, and a file is wanted here", where=str(path))
     with telling_trouble(path, "read"):
-        return path.read_bytes()
+        return read_regular(path)
 
 
 def hash_bytes(data: bytes) -> str:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Mapping, MutableMapping, Sequence
 from pathlib import Path
 from typing import Protocol
 
 from msgspec import Struct
 
+from whenvoca.engine.regular_files import read_regular
 from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.engine.workspace.settings import Workspace
@@ -67,7 +69,7 @@ class CheckResult(Struct, frozen=True):
 def read_file(path: Path, shown: str, vocabulary: Vocabulary) -> ReadFile:
     """The workflow in that file. Raises SourceFault if it cannot be read as text."""
     try:
-        text = path.read_bytes().decode("utf-8-sig")
+        text = read_regular(path).decode("utf-8-sig")
     except FileNotFoundError as error:
         raise SourceFault("there is no such file", where=shown) from error
     except IsADirectoryError as error:
@@ -156,7 +158,7 @@ def _with_kinds(known: Mapping[str, PlaceInfo], places: PlaceLook) -> dict[str, 
 def shown_path(workspace: Workspace, path: Path) -> str:
     """A file as messages call it: from the workspace's folder on."""
     try:
-        return path.resolve().relative_to(workspace.folder.resolve()).as_posix()
+        return Path(os.path.realpath(path)).relative_to(workspace.folder.resolve()).as_posix()
     except ValueError:
         return str(path)
 

@@ -36,6 +36,7 @@ class FolderCalendar(LocalCalendar):
     """A calendar that is a folder. Files that are no .ics, or hidden, are left alone."""
 
     _index: tuple[dict[str, str], dict[str, str]] | None = None  # by UID, by our mark
+    _odd: Sequence[str] = ()  # what is called like a file of events and is none
 
     # --- looking
 
@@ -57,8 +58,9 @@ class FolderCalendar(LocalCalendar):
     def _paths(self) -> list[Path]:
         self._refuse_no_folder()
         with files.telling_trouble(self._path, "read"), os.scandir(self._path) as entries:
-            found = sorted(e.path for e in entries if e.name.endswith(".ics") and not e.name.startswith("."))
-        return [Path(each) for each in found]
+            named = [each for each in entries if each.name.endswith(".ics") and not each.name.startswith(".")]
+            self._odd = [each.name for each in named if not _is_file(each)]
+        return [Path(each) for each in sorted(each.path for each in named if each.name not in self._odd)]
 
     def _look_through(self) -> tuple[dict[str, str], dict[str, str]]:
         """Files by UID and by our mark, found by a look at their lines without parsing them."""
@@ -174,6 +176,7 @@ class FolderCalendar(LocalCalendar):
             if len(read) >= _PER_LOOK:
                 look.is_partial = True
                 break
+        look.faults += [f"{self._label(Path(name))}: is no file, so it holds no event" for name in self._odd]
         for name in known:
             file = name.partition("/")[0]
             if (file in read and name not in look.changed) or (file not in standing and not look.is_partial):
@@ -347,3 +350,10 @@ def _file_name(uid: str) -> str:
 
 def _unfolded(value: bytes) -> str:
     return unescape_text(re.sub(rb"\r?\n[ \t]", b"", value).decode("utf-8", "replace").strip())
+
+
+def _is_file(entry: os.DirEntry[str]) -> bool:
+    try:
+        return entry.is_file()
+    except OSError:  # a link to itself
+        return False

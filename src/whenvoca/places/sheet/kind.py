@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -42,7 +43,7 @@ def _open(settings: PlaceSettings, context: PlaceContext) -> SheetPlace:
 
 def _open_file(settings: PlaceSettings, context: PlaceContext, read: SheetSettings, path: Path) -> OpenFile:
     """The file, which sheets on several tabs of it share."""
-    real = path.resolve()
+    real = Path(os.path.realpath(path))  # a link to itself stays what it is
     files: dict[Path, OpenFile] = context.shared.setdefault(OpenFile, {})
     if real not in files:
         backing = make_backing(
