@@ -180,6 +180,7 @@ def test_events_are_filled_into_a_sheet_edited_there_and_adopted(desk: Desk) -> 
         for run in desk.run("rehearse", "plan", "--json").json["runs"]
         if run["effects"] and run["effects"][0]["verb"] != "take event as made"
     ] == []
+    assert desk.run("run", "plan").code == 0  # takes them over as they are
     desk.write("plan.csv", sheet.read_text().replace("M 2", "M 22"))
     pending = desk.run("rehearse", "plan", "--json").json["runs"]
     changes = [effect for run in pending for effect in run["effects"] if effect["verb"] == "change event"]

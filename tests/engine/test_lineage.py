@@ -16,7 +16,7 @@ from whenvoca.engine.acting.questions import Question, read_answer
 from whenvoca.engine.effects import Effect, show_field
 from whenvoca.engine.lineage import Lineage, new_root, uuid5
 from whenvoca.engine.people import People, Person
-from whenvoca.engine.running.brake import Held, is_halved, to_held
+from whenvoca.engine.running.brake import Held, Losses, to_held
 from whenvoca.errors import RequestFault
 from whenvoca.open_workspace import EFFECT_KINDS
 from whenvoca.values.durations import Duration
@@ -114,22 +114,28 @@ HELD: list[tuple[str, list[Effect], dict[str, Any], str]] = [
     (
         "orphans",
         effects(delete_event=1),
-        {"orphans": 1},
+        {"losses": Losses(orphans=1)},
         "w: 1 of its events belong to rows that are not there, and would be deleted",
     ),
     (
         "cut in half",
         effects(delete_event=2),
-        {"halved": True},
-        "w: half of its rows or more are gone at once, which would be 2 deletions",
+        {"losses": Losses(kept=3)},
+        "w: 2 deletions at once, half of what there is or more",
     ),
     (
         "cut in half and too many",
         effects(delete_event=3),
-        {"halved": True},
+        {"losses": Losses(kept=4)},
         "w: 3 deletions at once, and its brake allows 2",
     ),
-    ("cut, but nothing goes", effects(change_event=3), {"halved": True}, ""),
+    ("cut, but nothing goes", effects(change_event=3), {"losses": Losses(kept=3, is_emptied=True)}, ""),
+    (
+        "emptied",
+        effects(delete_event=1),
+        {"losses": Losses(kept=1, is_emptied=True)},
+        "w: nothing is left of what it looks at, which would be 1 deletion",
+    ),
 ]
 
 
@@ -139,17 +145,26 @@ HELD: list[tuple[str, list[Effect], dict[str, Any], str]] = [
     ids=[name for name, *_ in HELD],
 )
 def test_what_the_brake_holds(planned: list[Effect], more: dict[str, Any], said: str) -> None:
-    given_more = dict(more)
-    held = to_held("w", EFFECT_KINDS, LIMITS, planned, given_more.pop("orphans", 0), **given_more)
+    held = to_held("w", EFFECT_KINDS, LIMITS, planned, **more)
     assert (held.said if held else "") == said
     assert not isinstance(held, Held) or all(each.action in ("delete", "send") for each in held.effects)
 
 
 @pytest.mark.parametrize(
-    ("lost", "left", "halved"), [(4, 0, False), (5, 5, True), (5, 6, False), (9, 3, True), (0, 0, False)]
+    ("kept", "deletions", "halved"),
+    [
+        (1, 1, False),
+        (2, 2, True),
+        (3, 2, True),
+        (4, 2, False),
+        (8, 4, False),
+        (10, 5, True),
+        (11, 5, False),
+        (0, 9, False),
+    ],
 )
-def test_a_sheet_that_is_half_as_long_looks_cut(lost: int, left: int, halved: bool) -> None:
-    assert is_halved(lost, left) is halved
+def test_a_source_that_is_half_as_long_looks_cut(kept: int, deletions: int, halved: bool) -> None:
+    assert Losses(kept=kept).is_halved(deletions) is halved
 
 
 # --- answers

@@ -88,7 +88,12 @@ def command(common: Common, file: Path, into: str, out_of: str, name: str, tab: 
             f"the sheet has no column {' or '.join(draft.missing_outcomes)} to answer into; --prepare adds them",
             style="yellow",
         )
-    say_next(f"whenvoca check {word}, then whenvoca rehearse {word}", quiet=common.quiet)
+    if count:
+        say_next(
+            f"whenvoca run {word} takes the events over as they are; what is edited then follows", quiet=common.quiet
+        )
+    else:
+        say_next(f"whenvoca check {word}, then whenvoca rehearse {word}", quiet=common.quiet)
     return 0
 
 
