@@ -231,3 +231,34 @@ def test_what_is_no_file_is_told_and_never_waited_for(rows: Desk, odd: str, name
     told = rows.drive("run")
     assert told.code != 0
     assert Path(name).name in told.out + told.err or "/dev/zero" in told.err
+
+
+# --- an end that is given and empty
+
+
+@pytest.mark.parametrize(
+    ("field", "told"), [("end     Day at To", "the end is empty"), ("length  Long", "the length is empty")]
+)
+def test_empty_end_is_no_hour_and_a_mirror_leaves_its_event_alone(desk: Desk, field: str, told: str) -> None:
+    desk.settings(SETTINGS, REQUESTS).workflow(
+        "when requests gains, changes or loses a row\n\nmirror event in domes\n  title   Title\n  start   Day at "
+        f"From\n  {field}\n"
+    )
+    head = "No,Title,Day,From,To,Long\n"
+    desk.rows("R-1,M 42,2027-03-17,21:30,23:00,90 minutes", "R-2,M 13,2027-03-18,21:30,,", head=head)
+    assert told in reasons(desk)["R-2"]
+    (made,) = desk.events()
+    before = made.read_bytes()
+    desk.rows("R-1,M 43,2027-03-17,21:30,,", "R-2,M 13,2027-03-18,21:30,,", head=head)
+    assert told in reasons(desk)["R-1"]
+    assert made.read_bytes() == before
+
+
+def test_another_end_may_be_said_for_rows_without_one(desk: Desk) -> None:
+    desk.settings(SETTINGS, REQUESTS).workflow(
+        "when requests gains a row\n\ncreate event in domes\n  title   Title\n  start   Day at From\n"
+        "  end     if To is filled then Day at To else (Day at From) + 1 hour\n"
+    )
+    desk.rows("R-1,M 42,2027-03-17,21:30,23:00", "R-2,M 13,2027-03-18,21:30,", head="No,Title,Day,From,To\n")
+    assert desk.run("run").code == 0
+    assert any(b"T223000" in path.read_bytes() for path in desk.events())

@@ -165,6 +165,8 @@ def _times(call: StepCall, notes: list[str]) -> tuple[datetime | date, datetime 
     start = _in_zone(start, call)
     end = _end(call, start, notes)
     if end is None:
+        if length is None and (given := next((word for word in ("end", "length") if call.gives(word)), "")):
+            raise RowFault(f"the {given} is empty", fix="fill it, or say what else holds: if … is filled then … else …")
         span = length if length is not None else _HOUR
         if not isinstance(span, Duration):
             raise RowFault(f"the length {show_value(span)} is no duration")
