@@ -121,10 +121,7 @@ class Calendar(Place, Writer, Protocol):
         """The standing event that carries our mark. Raises PlaceTrouble or SourceFault."""
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        """All occurrences wholly or partly between two moments, in order of start.
-
-        Raises PlaceTrouble, RowFault for a rule that cannot be read.
-        """
+        """All occurrences wholly or partly between two moments, in order of start. Raises PlaceTrouble or RowFault."""
 
     def all_events(self) -> list[Event]:
         """All events, series as their masters, with the changed occurrences. Raises PlaceTrouble or SourceFault."""
@@ -297,10 +294,7 @@ class Sheet(Place, Protocol):
         """The row as it stands now, pending cells included; None if it is gone."""
 
     def rows_below(self, columns: Sequence[str]) -> list[list[Raw]]:
-        """The cells of these columns in every row below the headings, in order; a line of totals left out.
-
-        Raises KeyError where a column is gone.
-        """
+        """The cells of these columns in every row below the headings, in order, but for totals. Raises KeyError."""
 
     def count_equal(self, cells: Mapping[str, Any]) -> int:
         """How many rows hold these cells, pending ones included."""
@@ -431,10 +425,7 @@ class Places(Protocol):
         """
 
     def source(self, name: str, ledger: Any) -> Source:
-        """The place as a trigger sees it; ``ledger`` is the record that it is observed in.
-
-        Raises SettingsFault where the settings of the place are wrong.
-        """
+        """The place as a trigger sees it; ``ledger`` is the record that it is observed in. Raises SettingsFault."""
 
     @property
     def files(self) -> Sequence[SavingFile]:
