@@ -262,3 +262,30 @@ def test_another_end_may_be_said_for_rows_without_one(desk: Desk) -> None:
     desk.rows("R-1,M 42,2027-03-17,21:30,23:00", "R-2,M 13,2027-03-18,21:30,", head="No,Title,Day,From,To\n")
     assert desk.run("run").code == 0
     assert any(b"T223000" in path.read_bytes() for path in desk.events())
+
+
+# --- an installation without an extra
+
+EXTRAS = [
+    ('kind = "calendar"\nserver = "https://dav.example.org/"\n', "httpx", "server"),
+    ('kind = "tasks"\nserver = "https://dav.example.org/"\n', "httpx", "server"),
+    ('kind = "chat"\nserver = "xmpp.example.org"\nuser = "desk@example.org"\n', "slixmpp", "chat"),
+]
+
+
+@pytest.mark.parametrize(("place", "package", "extra"), EXTRAS, ids=lambda value: value.split("\n")[0])
+def test_place_without_its_extra_is_told_with_the_command_that_installs_it(
+    rows: Desk, monkeypatch: pytest.MonkeyPatch, place: str, package: str, extra: str
+) -> None:
+    monkeypatch.setattr("whenvoca.places.place_kind.find_spec", lambda name: None if name == package else name)
+    trigger = {"chat": "away hears a message", "tasks": "away finishes a task"}.get(
+        place.split('"')[1], "away gains an event"
+    )
+    rows.settings(SETTINGS, REQUESTS, f"[places.away]\n{place}").rows(*GOOD, head=HEAD)
+    rows.workflow(f'when {trigger}\n\nadd row to log\n  What  "x"\n')
+    for command in (("check",), ("places",), ("run",), ("rehearse",)):
+        told = rows.run(*command)
+        said = " ".join((told.out + told.err).split())
+        assert told.code != 70, command
+        assert f"pip install 'whenvoca[{extra}]'" in said, (command, said)
+        assert "away" in said

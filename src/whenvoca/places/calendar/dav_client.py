@@ -98,12 +98,8 @@ class DavClient:
         return self._client
 
     def _open(self) -> Any:
-        try:
-            import httpx
-        except ImportError as error:
-            raise SettingsFault(
-                "httpx is not installed", where=self._name, fix="pip install 'whenvoca[server]'"
-            ) from error
+        import httpx
+
         address = urlsplit(self.base)
         if address.scheme not in ("http", "https") or not address.hostname:
             raise SettingsFault(

@@ -68,7 +68,7 @@ def _rehearse(place: Any, sample: Path | None) -> RehearsedCalendar:
 
 
 _FOLDER = Access(key="folder", open=partial(_open_files, FolderCalendar, "folder"))
-_SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS)
+_SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS, package="httpx", extra="server")
 CALENDAR = PlaceKind(
     name="calendar",
     settings="clash readonly",
