@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import Any
 
 from whenvoca.engine.place_protocols import Outbox
-from whenvoca.places.mail.folder import FolderOutbox, RehearsedOutbox
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.numbers import is_address
@@ -21,7 +20,9 @@ def _sender(settings: PlaceSettings) -> str:
     return sender
 
 
-def _open_folder(settings: PlaceSettings, context: PlaceContext) -> FolderOutbox:
+def _open_folder(settings: PlaceSettings, context: PlaceContext) -> Any:
+    from whenvoca.places.mail.folder import FolderOutbox  # the library of messages takes long to load
+
     zone, folder = context.zone_of(settings), context.path(settings, "folder")
     return FolderOutbox(settings.name, folder, settings.text("folder"), zone, _sender(settings))
 
@@ -48,7 +49,9 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     )
 
 
-def _rehearse(outbox: Outbox, sample: Path | None) -> RehearsedOutbox:
+def _rehearse(outbox: Outbox, sample: Path | None) -> Outbox:
+    from whenvoca.places.mail.folder import RehearsedOutbox
+
     return RehearsedOutbox(outbox)
 
 
