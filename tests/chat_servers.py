@@ -210,10 +210,10 @@ def eventually(condition: Any, seconds: float = 8.0, told: Any = lambda: "") -> 
 
 
 class CatchingServer:
-    """An SMTP server that keeps letters; refuses addresses that begin with reject, and puts off those with later."""
+    """An SMTP server that keeps emails; refuses addresses that begin with reject, and puts off those with later."""
 
     def __init__(self) -> None:
-        self.letters: list[tuple[list[str], EmailMessage]] = []
+        self.emails: list[tuple[list[str], EmailMessage]] = []
         self.port = free_port()
         self._controller = Controller(
             self,
@@ -237,9 +237,9 @@ class CatchingServer:
         return "250 OK"
 
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802
-        letter = message_from_bytes(envelope.original_content, policy=default)
-        assert isinstance(letter, EmailMessage)
-        self.letters.append((list(envelope.rcpt_tos), letter))
+        email = message_from_bytes(envelope.original_content, policy=default)
+        assert isinstance(email, EmailMessage)
+        self.emails.append((list(envelope.rcpt_tos), email))
         return "250 OK"
 
     def start(self) -> None:

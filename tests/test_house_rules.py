@@ -48,7 +48,7 @@ def test_every_public_thing_has_a_docstring() -> None:
 def test_every_effect_of_a_step_can_be_undone_or_is_told_to_others() -> None:
     for kind in EFFECT_KINDS.values():
         assert (kind.invert is None) == (kind.told_as is not None), kind.verb
-        assert set(kind.counts_as) <= {"deletion", "change", "letter", "message", "call"}, kind.verb
+        assert set(kind.counts_as) <= {"deletion", "change", "email", "message", "call"}, kind.verb
 
 
 def test_the_ledger_speaks_sql_that_other_databases_know() -> None:

@@ -90,7 +90,7 @@ def test_new_workspace_passes_check_and_runs(desk: Desk) -> None:
     assert made.code == 0
     desk.folder = desk.folder / "fresh"
     check = desk.drive("check")
-    assert (check.code, check.out) == (0, "sound   requests: would take up nothing\n")
+    assert (check.code, check.out) == (0, "ok      requests: would run for nothing\n")
     assert desk.drive("tidy", "--check").code == 0
     desk.write("requests.csv", desk.read() + ",,1,Roof check,2027-05-04,10:00,11:00,\r\n")
     assert desk.drive("run").code == 0
@@ -202,10 +202,10 @@ def test_places_tell_what_they_hold_and_what_is_wrong(slots: Desk) -> None:
 def test_check_tells_what_would_be_taken_up_and_changes_nothing(slots: Desk) -> None:
     slots.rows(R1, R1.replace("R-1", "R-2"))
     before = sorted(path.name for path in slots.folder.rglob("*"))
-    assert slots.run("check", "--json").json["workflows"][0]["would_take_up"] == ["R-1", "R-2"]
+    assert slots.run("check", "--json").json["workflows"][0]["would_run_for"] == ["R-1", "R-2"]
     assert sorted(path.name for path in slots.folder.rglob("*")) == before
     slots.run("run")
-    assert slots.run("check", "--json").json["workflows"][0]["would_take_up"] == []
+    assert slots.run("check", "--json").json["workflows"][0]["would_run_for"] == []
 
 
 def test_headings_only_sheet_with_declared_kinds(slots: Desk) -> None:
@@ -375,8 +375,8 @@ def test_check_tells_rows_that_cannot_be_taken_up(slots: Desk) -> None:
     before = slots.snapshot()
     checked = slots.run("check")
     assert checked.code == 0
-    assert 'not taken up: requests.csv, C2: No "R-1" stands in row 3 too' in checked.err
-    assert "sound   slots: would take up R-2" in checked.out
+    assert 'cannot run: requests.csv, C2: No "R-1" stands in row 3 too' in checked.err
+    assert "ok      slots: would run for R-2" in checked.out
     told = slots.run("check", "--json").json
-    assert (len(told["not_taken_up"]), told["warnings"]) == (3, [])
+    assert (len(told["cannot_run"]), told["warnings"]) == (3, [])
     assert slots.snapshot() == before

@@ -125,7 +125,7 @@ def test_every_field_of_an_event_is_written(larkmoor: Desk) -> None:
         "Night-of at From\n  length 1 hour 15 minutes\n"
         '  location "Dome"\n  details """\n    One, two\n    {Target}\n    """\n  attendees Observers, "tomas"\n  '
         'optional "rui@example.org"\n  invite yes\n  answer-wanted yes\n'
-        "  alarm 40 minutes before, 1 day before\n  repeat every 2 weeks on wednesday until 2027-04-30\n  busy "
+        "  reminder 40 minutes before, 1 day before\n  repeat every 2 weeks on wednesday until 2027-04-30\n  busy "
         'tentative\n  priority 1\n  colour "teal"\n'
         '  category "a, b", "c"\n  private yes\n  clash allow\n\nchange row\n  Answer slot.zone\n  Link '
         "slot.whole-day\n  Booking slot.length\n",

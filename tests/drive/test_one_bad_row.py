@@ -77,7 +77,7 @@ WRONG_ADDRESSES = [
 
 @pytest.mark.parametrize("address", WRONG_ADDRESSES)
 def test_typo_in_an_address_fails_its_row_with_the_cell_and_the_others_are_sent(rows: Desk, address: str) -> None:
-    rows.workflow('when requests gains a row\n\nsend letter to To in post\n  subject  "x"\n  text     "y"\n')
+    rows.workflow('when requests gains a row\n\nsend email to To in post\n  subject  "x"\n  text     "y"\n')
     rows.rows("R-1,a@example.org", f"R-9,{address}", "R-2,b@example.org", head="No,To\n")
     told = reasons(rows)
     assert told["R-9"] == f'requests.csv, B3: "{address}" is no e-mail address'

@@ -24,7 +24,7 @@ KINDS = {
     "flags": 'start     Day at From\n  length    45 minutes\n  busy      "unavailable"\n  private   yes\n  priority  '
     "9\n"
     '  category  "a,b", "c;d", " e "\n  colour    "DarkOliveGreen"',
-    "tentative": 'start   Day at From\n  length  45 minutes\n  busy    "tentative"\n  alarm   none',
+    "tentative": 'start   Day at From\n  length  45 minutes\n  busy    "tentative"\n  reminder  none',
     "people": 'start          Day at From\n  length         1 day\n  busy           "no"\n  optional       "ines", '
     '"x@example.org"\n'
     '  attendees      "tomas", "Tomas"\n  answer-wanted  yes',
@@ -35,7 +35,7 @@ KINDS = {
     "second": "start   When\n  length  30 minutes",
     "into the second": "start   2027-10-30 at 23:30\n  length  90 minutes",
     "over a gap": "start   2027-03-27 at 23:30\n  length  3 hours",
-    "now": "start   now + 1 hour\n  length  10 minutes\n  alarm   36 hours before, 1 week before",
+    "now": "start   now + 1 hour\n  length  10 minutes\n  reminder  36 hours before, 1 week before",
     "years": "start   Day at From\n  length  400 days",
 }
 WHEN = {"utc": "2027-03-28T00:30:00Z", "offset": "2027-03-28T00:30:00+05:30", "second": "2027-10-31T00:30:00-01:00"}

@@ -47,7 +47,7 @@ def test_rows_stay_who_they_are_when_their_key_is_another(rows: Desk, settings: 
     assert len(before["A"]) == len(before["once A"]) == 1
     for setting in settings:
         key(rows, setting)
-        assert all(each["would_take_up"] == [] for each in rows.run("check", "--json").json["workflows"])
+        assert all(each["would_run_for"] == [] for each in rows.run("check", "--json").json["workflows"])
         assert rows.run("rehearse", "--json").json["runs"] == []
         assert rows.run("run").err.startswith("nothing new")
         assert events(rows) == before

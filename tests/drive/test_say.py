@@ -321,7 +321,7 @@ def test_other_years_are_told_and_details_in_full(desk: Desk) -> None:
         (
             "details of the tour",
             0,
-            "  place: hall\n  people: ines@example.org\n  alarm: 30 minutes before\n  calendar: domes",
+            "  place: hall\n  people: ines@example.org\n  reminder: 30 minutes before\n  calendar: domes",
         ),
     )
 

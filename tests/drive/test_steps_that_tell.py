@@ -28,9 +28,9 @@ PLACES = """
 kind = "chat"
 folder = "chat"
 rooms = ["desk"]
-[places.letters]
+[places.emails]
 kind = "outbox"
-folder = "letters"
+folder = "emails"
 from = "desk@example.org"
 [places.chores]
 kind = "tasks"
@@ -68,10 +68,9 @@ def said(desk: Desk, where: str = "rooms/desk") -> list[str]:
     return [json.loads(line)["text"] for line in path.read_text().splitlines()] if path.exists() else []
 
 
-def letters(desk: Desk) -> list[Any]:
+def emails(desk: Desk) -> list[Any]:
     return [
-        message_from_bytes(path.read_bytes(), policy=default)
-        for path in sorted((desk.folder / "letters").glob("*.eml"))
+        message_from_bytes(path.read_bytes(), policy=default) for path in sorted((desk.folder / "emails").glob("*.eml"))
     ]
 
 
@@ -83,7 +82,7 @@ GAIN = "when domes gains an event\n  existing  yes\n\n"
 FOLLOW = "when domes gains, changes or loses an event\n  existing  yes\n\n"
 
 
-# --- messages and letters
+# --- messages and emails
 
 
 def test_message_to_people_is_told_in_their_zones(hall: Desk) -> None:
@@ -97,29 +96,29 @@ def test_message_to_people_is_told_in_their_zones(hall: Desk) -> None:
     assert said(hall, "people/rui") == ["Tour at 11:00, 17 Mar 11:00"]
 
 
-def test_letter_takes_the_event_along(hall: Desk) -> None:
+def test_email_takes_the_event_along(hall: Desk) -> None:
     hall.workflow(
-        GAIN + 'send letter to event.attendees, "rui" in letters\n  subject  "{event.title}"\n  text     "See you at '
+        GAIN + 'send email to event.attendees, "rui" in emails\n  subject  "{event.title}"\n  text     "See you at '
         '{event.start as time}."\n'
         "  attach   event\n"
     )
     put(hall, "a", "Tour", attendees=("ana@example.org",))
     go(hall)
-    (letter,) = letters(hall)
-    assert (letter["To"], letter["Subject"]) == ("ana@example.org, rui@example.org", "Tour")
-    (part,) = letter.iter_attachments()
+    (email,) = emails(hall)
+    assert (email["To"], email["Subject"]) == ("ana@example.org, rui@example.org", "Tour")
+    (part,) = email.iter_attachments()
     (event,) = read_events(part.get_payload(decode=True), AZORES)
     assert event.uid == "a"
     go(hall)
-    assert len(letters(hall)) == 1
+    assert len(emails(hall)) == 1
 
 
-def test_letter_to_an_address_with_a_line_break_is_refused(hall: Desk) -> None:
-    hall.workflow(GAIN + 'send letter to event.details\n  subject  "x"\n  text     "x"\n')
+def test_email_to_an_address_with_a_line_break_is_refused(hall: Desk) -> None:
+    hall.workflow(GAIN + 'send email to event.details\n  subject  "x"\n  text     "x"\n')
     put(hall, "a", details="ana@example.org\nBcc: all@example.org")
     (told,) = go(hall, code=1)["runs"]
     assert "is no address: a line ends in it" in told["reason"]
-    assert not (hall.folder / "letters").exists()
+    assert not (hall.folder / "emails").exists()
 
 
 def test_titles_of_private_events_stay_out_of_rooms_rows_and_presence(hall: Desk) -> None:
@@ -251,7 +250,7 @@ def test_tasks_are_made_changed_finished_and_deleted(hall: Desk) -> None:
     hall.workflow(
         GAIN
         + 'create task in chores as chore\n  title  "Pack for {event.title}"\n  due  event.start - 1 day\n  person  '
-        '"ines"\n  alarm  2 hours before\n'
+        '"ines"\n  reminder  2 hours before\n'
     )
     put(hall, "a", "Tour")
     go(hall)

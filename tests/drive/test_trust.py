@@ -225,7 +225,7 @@ when requests gains{more} a row
   location   Title
   details    Title
   category   Title
-  alarm      Length before, Length after
+  reminder   Length before, Length after
   attendees  Who
   priority   3
   colour     "DarkRed"

@@ -68,9 +68,9 @@ def test_a_verb_is_an_action_and_a_noun(verb: str, action: str, noun: str) -> No
 
 
 SHOWN = [
-    ("alarm", [Duration(seconds=-1500), Duration(seconds=600)], "25 minutes before, 10 minutes after"),
-    ("alarm", Duration(seconds=-60), "1 minute before"),
-    ("alarm", [], ""),
+    ("reminder", [Duration(seconds=-1500), Duration(seconds=600)], "25 minutes before, 10 minutes after"),
+    ("reminder", Duration(seconds=-60), "1 minute before"),
+    ("reminder", [], ""),
     ("Link", "file:///home/x/domes/u.ics", "file://…/u.ics"),
     ("title", "M 42", "M 42"),
     ("busy", None, ""),
@@ -97,13 +97,13 @@ def effects(**counts: int) -> list[Effect]:
     return [Effect(place="p", verb=verb, target=str(number)) for number, verb in enumerate(verbs)]
 
 
-LIMITS = {"deletion": 2, "letter": 3}
+LIMITS = {"deletion": 2, "email": 3}
 HELD: list[tuple[str, list[Effect], dict[str, Any], str]] = [
     ("nothing", [], {}, ""),
-    ("within", effects(delete_event=2, send_letter=3), {}, ""),
+    ("within", effects(delete_event=2, send_email=3), {}, ""),
     ("changes are free", effects(change_event=99), {}, ""),
     ("deletions", effects(delete_event=1, delete_row=2), {}, "w: 3 deletions at once, and its brake allows 2"),
-    ("letters", effects(send_letter=4), {}, "w: 4 letters at once, and its brake allows 3"),
+    ("emails", effects(send_email=4), {}, "w: 4 emails at once, and its brake allows 3"),
     (
         "with those before",
         effects(delete_event=1),

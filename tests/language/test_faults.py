@@ -159,22 +159,26 @@ CASES: list[tuple[str, str, list[str]]] = [
     ),
     ("length no duration", ev(S, "length  Pupils"), ["4:11 length takes a duration, and this is a number"]),
     (
-        "alarm without before",
-        ev(S, "alarm  25 minutes"),
-        ["4:10 alarm takes a duration before or after the start, and this is a duration | written: 25 minutes before"],
+        "reminder without before",
+        ev(S, "reminder  25 minutes"),
+        [
+            "4:13 reminder takes a duration before or after the start, and this is a duration | written: 25 minutes "
+            "before"
+        ],
     ),
     (
-        "alarm text",
-        ev(S, "alarm  Target"),
+        "reminder text",
+        ev(S, "reminder  Target"),
         [
-            "4:10 alarm takes a duration before or after the start, and this is a text | written: alarm 25 minutes "
+            "4:13 reminder takes a duration before or after the start, and this is a text | written: reminder 25 "
+            "minutes "
             "before, or none"
         ],
     ),
     (
         "attendee",
         ev(S, 'attendees  "inse"'),
-        ['4:14 "inse" is neither an e-mail address nor a name from [people] | did you mean ines?'],
+        ['4:14 "inse" is neither an email address nor a name from [people] | did you mean ines?'],
     ),
     ("attendees number", ev(S, "attendees  Pupils"), ["4:14 attendees takes addresses, and this is a number"]),
     ("busy", ev(S, "busy  maybe"), ['4:9 busy is never "maybe" | it is one of: yes, no, tentative, unavailable']),

@@ -44,23 +44,23 @@ def server() -> Iterator[CatchingServer]:
 
 def smtp(port: int, *, user: str = "", word: str = "deskpw") -> SmtpOutbox:
     os.environ["OUTBOX"] = word
-    secret = Secret(PlaceSettings("letters", {"password": {"env": "OUTBOX"}}, ""), "password", user)
+    secret = Secret(PlaceSettings("emails", {"password": {"env": "OUTBOX"}}, ""), "password", user)
     return SmtpOutbox(
-        "letters", "127.0.0.1", port, UTC_ZONE, "desk@example.org", user=user, password=secret, tls="none", seconds=2
+        "emails", "127.0.0.1", port, UTC_ZONE, "desk@example.org", user=user, password=secret, tls="none", seconds=2
     )
 
 
 class Outbox:
-    """An outbox, and the letters that came out of it."""
+    """An outbox, and the emails that came out of it."""
 
     def __init__(self, face: OutboxProtocol, folder: Path | None, server: CatchingServer | None) -> None:
         self.face, self._folder, self._server = face, folder, server
         if server is not None:
-            server.letters.clear()
+            server.emails.clear()
 
-    def letters(self) -> list[EmailMessage]:
+    def emails(self) -> list[EmailMessage]:
         if self._server is not None:
-            return [letter for _, letter in self._server.letters]
+            return [email for _, email in self._server.emails]
         assert self._folder is not None
         found = [message_from_bytes(path.read_bytes(), policy=default) for path in sorted(self._folder.glob("*.eml"))]
         return [each for each in found if isinstance(each, EmailMessage)]
@@ -69,7 +69,7 @@ class Outbox:
         kept = str(after.pop("kept", ""))
         full = {"to": ["ana@example.org"], "subject": "Your visit", "text": "Grüße,\n.\nwe expect you", **after}
         (answer,) = self.face.apply(
-            [Effect(verb="send letter", place="letters", target=NUMBER, after=full, kept=kept)], STAMP
+            [Effect(verb="send email", place="emails", target=NUMBER, after=full, kept=kept)], STAMP
         )
         return answer
 
@@ -77,28 +77,28 @@ class Outbox:
 @pytest.fixture(params=["folder", "smtp"])
 def outbox(request: pytest.FixtureRequest, tmp_path: Path) -> Outbox:
     if request.param == "folder":
-        return Outbox(FolderOutbox("letters", tmp_path, "letters", UTC_ZONE, "desk@example.org"), tmp_path, None)
+        return Outbox(FolderOutbox("emails", tmp_path, "emails", UTC_ZONE, "desk@example.org"), tmp_path, None)
     server = request.getfixturevalue("server")
     return Outbox(smtp(server.port, user="desk"), None, server)
 
 
-def test_letter_arrives_as_it_was_written(outbox: Outbox) -> None:
+def test_email_arrives_as_it_was_written(outbox: Outbox) -> None:
     answer = outbox.send(**{"to": ["ana@example.org", "rui@example.org"], "reply-to": "visits@example.org"})
     assert isinstance(answer, Receipt)
-    (letter,) = outbox.letters()
-    assert (letter["From"], letter["To"], letter["Subject"]) == (
+    (email,) = outbox.emails()
+    assert (email["From"], email["To"], email["Subject"]) == (
         "desk@example.org",
         "ana@example.org, rui@example.org",
         "Your visit",
     )
-    assert (letter["Reply-To"], letter["Message-ID"]) == ("visits@example.org", f"<{NUMBER}@example.org>")
-    assert letter.get_content().rstrip().replace("\r", "") == "Grüße,\n.\nwe expect you"
+    assert (email["Reply-To"], email["Message-ID"]) == ("visits@example.org", f"<{NUMBER}@example.org>")
+    assert email.get_content().rstrip().replace("\r", "") == "Grüße,\n.\nwe expect you"
 
 
-def test_event_goes_with_a_letter_as_a_calendar_part(outbox: Outbox) -> None:
+def test_event_goes_with_an_email_as_a_calendar_part(outbox: Outbox) -> None:
     text = write_calendar(EVENT, STAMP).decode()
     assert isinstance(outbox.send(attach=["Sea School"], kept=json.dumps([text])), Receipt)
-    (part,) = outbox.letters()[0].iter_attachments()
+    (part,) = outbox.emails()[0].iter_attachments()
     assert (part.get_content_type(), part.get_filename()) == ("text/calendar", "event.ics")
     content = part.get_payload(decode=True)
     assert isinstance(content, bytes)
@@ -106,10 +106,10 @@ def test_event_goes_with_a_letter_as_a_calendar_part(outbox: Outbox) -> None:
     assert (event.uid, event.start) == ("v11", STAMP)
 
 
-def test_letter_sent_again_has_one_identity(outbox: Outbox) -> None:
+def test_email_sent_again_has_one_identity(outbox: Outbox) -> None:
     for _ in range(2):
         assert isinstance(outbox.send(), Receipt)
-    assert {letter["Message-ID"] for letter in outbox.letters()} == {f"<{NUMBER}@example.org>"}
+    assert {email["Message-ID"] for email in outbox.emails()} == {f"<{NUMBER}@example.org>"}
 
 
 @pytest.mark.parametrize(
@@ -119,14 +119,14 @@ def test_address_that_is_none_sends_nothing(outbox: Outbox, address: str) -> Non
     answer = outbox.send(to=[address])
     assert isinstance(answer, RowFault)
     assert "is no e-mail address" in answer.message
-    assert outbox.letters() == []
+    assert outbox.emails() == []
 
 
 def test_subject_with_line_breaks_stays_one_line(outbox: Outbox) -> None:
     assert isinstance(outbox.send(subject="one\nBcc: all@example.org"), Receipt)
-    (letter,) = outbox.letters()
-    assert letter["Subject"] == "one Bcc: all@example.org"
-    assert letter["Bcc"] is None
+    (email,) = outbox.emails()
+    assert email["Subject"] == "one Bcc: all@example.org"
+    assert email["Bcc"] is None
 
 
 def test_outbox_says_how_it_is(outbox: Outbox) -> None:
@@ -136,16 +136,16 @@ def test_outbox_says_how_it_is(outbox: Outbox) -> None:
 # --- only the server
 
 
-def test_refused_recipient_is_named_and_the_others_have_the_letter(server: CatchingServer) -> None:
+def test_refused_recipient_is_named_and_the_others_have_the_email(server: CatchingServer) -> None:
     outbox = Outbox(smtp(server.port), None, server)
     answer = outbox.send(to=["ana@example.org", "reject@example.org"])
     assert isinstance(answer, RowFault)
     assert "refused: reject@example.org (550" in answer.message
-    assert "the others have the letter" in answer.message
-    assert len(outbox.letters()) == 1
+    assert "the others have the email" in answer.message
+    assert len(outbox.emails()) == 1
     none = outbox.send(to=["reject@example.org"])
     assert isinstance(none, RowFault)
-    assert "nobody has the letter" in none.message
+    assert "nobody has the email" in none.message
 
 
 def test_recipient_put_off_is_tried_again(server: CatchingServer) -> None:
@@ -170,21 +170,21 @@ def test_server_that_is_away_may_come_back() -> None:
 
 def test_password_never_goes_out_in_the_clear_unless_said(server: CatchingServer, desk: Desk) -> None:
     place = (
-        f'[places.letters]\nkind = "outbox"\nserver = "127.0.0.1"\nport = {server.port}\nuser = "desk"\nfrom = '
+        f'[places.emails]\nkind = "outbox"\nserver = "127.0.0.1"\nport = {server.port}\nuser = "desk"\nfrom = '
         '"desk@example.org"\n'
         'password = { env = "OUTBOX" }\n'
     )
     os.environ["OUTBOX"] = "deskpw"
-    server.letters.clear()
+    server.emails.clear()
     desk.settings(SETTINGS, place).workflow(
-        'when asked\n\nsend letter to "ines"\n  subject  "Hello"\n  text     "Hello Ines"\n'
+        'when asked\n\nsend email to "ines"\n  subject  "Hello"\n  text     "Hello Ines"\n'
     )
     refused = desk.run("run", "slots")
     assert refused.code == 2
     assert "would go out in the clear" in refused.out + refused.err
-    assert server.letters == []
-    server.letters.clear()
+    assert server.emails == []
+    server.emails.clear()
     desk.settings(SETTINGS, place + 'tls = "none"\n')
     assert desk.run("run", "slots").code == 0
-    assert [(to, letter["Subject"]) for to, letter in server.letters] == [(["ines@example.org"], "Hello")] * 2
-    assert len({letter["Message-ID"] for _, letter in server.letters}) == 2  # it was started twice
+    assert [(to, email["Subject"]) for to, email in server.emails] == [(["ines@example.org"], "Hello")] * 2
+    assert len({email["Message-ID"] for _, email in server.emails}) == 2  # it was started twice

@@ -112,7 +112,7 @@ def _wish(wish: Wish) -> str:
     parts += [f"in {wish.location}"] if wish.location else []
     parts += [f"with {','.join(wish.attendees)}"] if wish.attendees else []
     parts += [wish.repeat] if wish.repeat else []
-    parts += [f"alarm {wish.alarm_minutes}"] if wish.alarm_minutes is not None else []
+    parts += [f"reminder {wish.reminder}"] if wish.reminder is not None else []
     return " ".join(parts)
 
 

@@ -62,7 +62,7 @@ def told_wish(wish: Wish) -> str:
     more = [f"in {wish.location}"] if wish.location else []
     more += [f"with {','.join(wish.attendees)}"] if wish.attendees else []
     more += [wish.repeat] if wish.repeat else []
-    more += [f"alarm {wish.alarm_minutes}"] if wish.alarm_minutes is not None else []
+    more += [f"reminder {wish.reminder}"] if wish.reminder is not None else []
     return " ".join([f"{wish.title or '?'} {short(wish.start)}..{short(wish.end)}", *more])
 
 

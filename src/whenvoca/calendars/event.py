@@ -89,7 +89,7 @@ class Event(Struct, frozen=True, kw_only=True):
             "details": self.details,
             "attendees": sorted([each.address.lower() for each in self.attendees if not each.optional]),
             "optional": sorted([each.address.lower() for each in self.attendees if each.optional]),
-            "alarm": list(self.alarms),
+            "reminder": list(self.alarms),
             "repeat": ";".join(sorted(self.rule.split(";"))) if self.rule else "",
             "busy": self.busy,
             "priority": self.priority,
@@ -99,7 +99,7 @@ class Event(Struct, frozen=True, kw_only=True):
         }
 
 
-_ATTRIBUTES = {"alarm": "alarms", "repeat": "rule", "category": "categories", "due": "end"}
+_ATTRIBUTES = {"reminder": "alarms", "repeat": "rule", "category": "categories", "due": "end"}
 
 
 def from_content(uid: str, kind: type[Event], fields: Mapping[str, Any]) -> Event:

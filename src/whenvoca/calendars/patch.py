@@ -122,12 +122,12 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
     if names & {"start", "end"}:
         names |= {"start", "due" if isinstance(new, Task) else "end"}
     properties = TASK_PROPERTIES if isinstance(new, Task) else PROPERTIES
-    replaced = {each for name in names if name != "alarm" for each in properties[name]} | {
+    replaced = {each for name in names if name != "reminder" for each in properties[name]} | {
         "DTSTAMP",
         "LAST-MODIFIED",
         "SEQUENCE",
     }
-    fresh = [line for name in names - {"optional", "alarm"} for line in field_lines(name, new)]
+    fresh = [line for name in names - {"optional", "reminder"} for line in field_lines(name, new)]
     if "optional" in names and "attendees" not in names:
         fresh += field_lines("attendees", new)
     for name, before, after in (("EXDATE", old.excluded, new.excluded), ("RDATE", old.added, new.added)):
@@ -136,7 +136,7 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
             replaced.add(name)
             fresh += [moment_line(name, value) for value in after]
     fresh += [f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}", f"SEQUENCE:{new.sequence}"]
-    alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "alarm" in names else None
+    alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "reminder" in names else None
     body = b"".join(_patched(data[place.begin : place.end], replaced, fresh, alarms))
     return with_zones(data[: place.begin] + body + data[place.end :], [new])
 

@@ -52,7 +52,7 @@ class Task(Event, frozen=True, kw_only=True):
             "person": self.person.lower(),
             "details": self.details,
             "priority": self.priority,
-            "alarm": list(self.alarms),
+            "reminder": list(self.alarms),
             "finished": self.finished,
             "source": self.source,
         }

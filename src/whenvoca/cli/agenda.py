@@ -12,6 +12,7 @@ import click
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.cli.common import Common, common_options, parse_moment
+from whenvoca.cli.show.effects import minutes_before
 from whenvoca.cli.show.output import Column, console, say, say_next, show_json, show_table, styled
 from whenvoca.cli.show.week_grid import show_week
 from whenvoca.engine.place_protocols import Calendar, Resource
@@ -211,7 +212,8 @@ def _to_json(shown: ShownEvent, zone: ZoneInfo) -> dict[str, Any]:
         "category": list(event.categories),
         "priority": event.priority,
         "private": event.private,
-        "alarms": list(event.alarms),
+        "reminders": [minutes_before(each) for each in event.alarms],
+        "alarms": list(event.alarms),  # its old name, until 0.2
     }
 
 

@@ -1,4 +1,4 @@
-"""`whenvoca check`: all faults at once, and what each workflow would take up first."""
+"""`whenvoca check`: all faults at once, and what each workflow would run for first."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _MOST_LEFT_OUT = 12
 @click.argument("workflows", nargs=-1, metavar="[WORKFLOW|FILE]...")
 @common_options
 def command(common: Common, workflows: tuple[str, ...]) -> int:
-    """Find all faults of the workspace and its workflows at once, and tell what each would take up first.
+    """Find all faults of the workspace and its workflows at once, and show what each would run for first.
 
     Headings and columns are read from the real sheets. Exit status 1 if there is a fault.
 
@@ -44,7 +44,7 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
 
 
 def _look(opened: OpenWorkspace, result: CheckResult) -> Preview:
-    """What each sound workflow would take up, by its file."""
+    """What each workflow that is ok would run for, by its file."""
     faulty = {fault.file for fault in result.hard_faults}
     sound = [workflow for workflow in result.workflows if workflow.file not in faulty]
     with opened.copied_ledger() as ledger:
@@ -62,15 +62,15 @@ def _show(result: CheckResult, seen: Preview, common: Common) -> None:
     for said in seen.doubles:
         say(f"note: {said}", style="yellow")
     for said in seen.left_out[:_MOST_LEFT_OUT]:
-        say(f"not taken up: {said}", style="yellow")
+        say(f"cannot run: {said}", style="yellow")
     if len(seen.left_out) > _MOST_LEFT_OUT:
-        say(f"and {len(seen.left_out) - _MOST_LEFT_OUT} more rows that are not taken up", style="yellow")
+        say(f"and {len(seen.left_out) - _MOST_LEFT_OUT} more rows that cannot run", style="yellow")
     for workflow in result.workflows:
         faults = result.faults.get(workflow.file, ())
         if not faults:
             taken = seen.waiting.get(workflow.file, [])
             first = ", ".join(taken[:5]) + (f" and {len(taken) - 5} more" if len(taken) > 5 else "")
-            show_line(("sound   ", "green"), f"{workflow.name}: would take up {first or 'nothing'}")
+            show_line(("ok      ", "green"), f"{workflow.name}: would run for {first or 'nothing'}")
         elif not any(not fault.in_data for fault in faults):
             show_line(("doubtful", "yellow"), f" {workflow.name}: rows with doubtful cells wait")
         else:
@@ -84,7 +84,7 @@ def _show(result: CheckResult, seen: Preview, common: Common) -> None:
     elif not result.all_faults:
         say_next("whenvoca run", quiet=common.quiet)
     else:
-        say_next("mend what is marked, then: whenvoca check", quiet=common.quiet)
+        say_next("fix what is marked, then: whenvoca check", quiet=common.quiet)
 
 
 def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
@@ -95,12 +95,16 @@ def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
                 "name": workflow.name,
                 "file": workflow.file,
                 "title": workflow.settings.title,
-                "sound": not any(not fault.in_data for fault in result.faults.get(workflow.file, ())),
+                "ok": is_ok,
+                "would_run_for": seen.waiting.get(workflow.file, []),
+                "sound": is_ok,  # old names, until 0.2
                 "would_take_up": seen.waiting.get(workflow.file, []),
             }
             for workflow in result.workflows
+            for is_ok in [all(fault.in_data for fault in result.faults.get(workflow.file, ()))]
         ],
         "faults": [fault_to_json(fault) for fault in result.all_faults],
         "warnings": [*result.warnings, *(f"{each.said}; {each.fix}" for each in seen.renamed), *seen.doubles],
-        "not_taken_up": seen.left_out,
+        "cannot_run": seen.left_out,
+        "not_taken_up": seen.left_out,  # its old name, until 0.2
     }

@@ -47,7 +47,8 @@ def _to_json(report: PlaceReport) -> dict[str, object]:
         "answers": not report.trouble,
         "holds": report.holds,
         "trouble": report.trouble,
-        "mend": report.fix,
+        "fix": report.fix,
+        "mend": report.fix,  # its old name, until 0.2
         "notes": list(report.notes),
     }
 

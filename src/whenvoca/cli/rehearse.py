@@ -133,7 +133,8 @@ def _to_json(done: Rehearsal) -> dict[str, Any]:
                 "at": each.occurrence.at,
                 "outcome": each.outcome,
                 "reason": each.reason,
-                "mend": each.fix,
+                "fix": each.fix,
+                "mend": each.fix,  # its old name, until 0.2
                 "effects": [effect_to_json(effect) for effect in each.effects],
             }
             for each in done.outcome.results

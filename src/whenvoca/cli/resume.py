@@ -17,18 +17,19 @@ _MOST = 12
 
 @click.command("resume")
 @click.argument("workflows", nargs=-1, required=True, metavar="WORKFLOW...")
-@click.option("--take-up", "take_up", is_flag=True, help="What happened meanwhile is taken up with the next run.")
-@click.option("--skip", "skipping", is_flag=True, help="What happened meanwhile is left.")
+@click.option("--run-missed", "running", is_flag=True, help="Run for what happened meanwhile, with the next run.")
+@click.option("--take-up", "running", is_flag=True, hidden=True)  # its old name, until 0.2
+@click.option("--skip", "skipping", is_flag=True, help="Leave out what happened meanwhile.")
 @common_options
-def command(common: Common, workflows: tuple[str, ...], take_up: bool, skipping: bool) -> int:
-    """Turn workflows on again. What happened meanwhile is told, and taken up or skipped.
+def command(common: Common, workflows: tuple[str, ...], running: bool, skipping: bool) -> int:
+    """Turn workflows on again. It shows what happened meanwhile; the next run deals with that, or skips it.
 
     Without an option it asks; where nobody can answer it does nothing, with exit status 4.
 
     Example: whenvoca resume evening-sheet --skip
     """
-    if take_up and skipping:
-        raise RequestFault("--take-up and --skip do not go together")
+    if running and skipping:
+        raise RequestFault("--run-missed and --skip do not go together")
     opened = common.open(with_root=True)
     chosen = choose_workflows(opened.check(workflows), workflows)
     told = []
@@ -43,9 +44,9 @@ def command(common: Common, workflows: tuple[str, ...], take_up: bool, skipping:
             if labels and not common.as_json:
                 more = f" and {len(labels) - _MOST} more" if len(labels) > _MOST else ""
                 say(f"{each.name}: {count_of(len(labels), 'occurrence')} meanwhile: {', '.join(labels[:_MOST])}{more}")
-            takes = take_up or not labels
-            if labels and not take_up and not skipping:
-                takes = ask_yes("take that up with the next run? (no: it is skipped)", needs_somebody=True)
+            takes = running or not labels
+            if labels and not running and not skipping:
+                takes = ask_yes("run for these with the next run? (no: they are skipped)", needs_somebody=True)
             if not takes:
                 skip(ledger, meanwhile)
             ledger.resume(each.identity)
@@ -54,7 +55,8 @@ def command(common: Common, workflows: tuple[str, ...], take_up: bool, skipping:
                     "workflow": each.name,
                     "since": pauses[each.identity],
                     "meanwhile": labels,
-                    "taken_up": takes and bool(labels),
+                    "run_missed": takes and bool(labels),
+                    "taken_up": takes and bool(labels),  # its old name, until 0.2
                 }
             )
     if common.as_json:

@@ -110,6 +110,6 @@ def ask_yes(question: str, *, needs_somebody: bool = False) -> bool:
     """Asks on the terminal; no where nobody can answer. Raises NeedsYes there, where that would decide something."""
     if not sys.stdin.isatty():
         if needs_somebody:
-            raise NeedsYes(question, fix="say it by an option: --take-up or --skip")
+            raise NeedsYes(question, fix="say it by an option: --run-missed or --skip")
         return False
     return click.confirm(question, default=False, err=True)

@@ -10,10 +10,14 @@ import click
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.output import console, say, say_next, show_json, styled
+from whenvoca.engine.things.event import event_type
+from whenvoca.engine.things.task import task_type
 from whenvoca.engine.workspace.checking import choose_files
 from whenvoca.engine.workspace.settings import find_workspace, load_workspace
-from whenvoca.errors import ExitCode, SourceFault
-from whenvoca.language.tidy import tidy_text
+from whenvoca.errors import ExitCode, SettingsFault, SourceFault
+from whenvoca.language.definitions import PlaceInfo
+from whenvoca.language.field_checks import FieldContext
+from whenvoca.language.tidy import NOTHING_AROUND, tidy_text
 from whenvoca.open_workspace import VOCABULARY
 
 
@@ -23,15 +27,15 @@ from whenvoca.open_workspace import VOCABULARY
 @click.option("--check", "only_check", is_flag=True, help="Exit status 1 if something would change; write nothing.")
 @common_options
 def command(common: Common, workflows: tuple[str, ...], as_diff: bool, only_check: bool) -> int:
-    """Put workflow files into the standard layout: indentation, columns, quotes. Comments stay where they are.
+    """Put workflow files into the standard layout: indentation, columns, quotes, new names of words. Comments stay.
 
     Example: whenvoca tidy --diff slot-requests
     """
-    files = _files(common, workflows)
+    files, around = _files(common, workflows)
     changed, refused = [], []
     for path in files:
         text = _read(path)
-        tidied = tidy_text(text, VOCABULARY)
+        tidied = tidy_text(text, VOCABULARY, around)
         if tidied is None:
             refused.append(path)
         elif tidied != text:
@@ -59,10 +63,20 @@ def command(common: Common, workflows: tuple[str, ...], as_diff: bool, only_chec
     return ExitCode.FAILED if only_check and changed else ExitCode.DONE
 
 
-def _files(common: Common, workflows: tuple[str, ...]) -> list[Path]:
-    if workflows and all(Path(name).is_file() for name in workflows):
-        return [Path(name) for name in workflows]
-    return choose_files(load_workspace(common.folder or find_workspace()), workflows)
+def _files(common: Common, workflows: tuple[str, ...]) -> tuple[list[Path], FieldContext]:
+    """The files, and the kinds of the places around them; files alone need no workspace."""
+    are_files = bool(workflows) and all(Path(name).is_file() for name in workflows)
+    try:
+        workspace = load_workspace(common.folder or find_workspace())
+    except SettingsFault:
+        if not are_files:
+            raise
+        return [Path(name) for name in workflows], NOTHING_AROUND
+    places = {
+        name.lower(): PlaceInfo(name=name, kind=str(table.get("kind", ""))) for name, table in workspace.places.items()
+    }
+    around = FieldContext(places, workspace.people_names, event_type, task_type)
+    return [Path(name) for name in workflows] if are_files else choose_files(workspace, workflows), around
 
 
 def _read(path: Path) -> str:

@@ -51,10 +51,10 @@ class Effect(Record, frozen=True, kw_only=True):
 
 
 def show_field(name: str, value: Any) -> str:
-    """A field's value for people: alarms say when, addresses of files only which; empty where there is none."""
-    if name == "alarm" and value:
+    """A field's value for people: reminders say when, addresses of files only which; empty where there is none."""
+    if name == "reminder" and value:
         spans = value if isinstance(value, list | tuple) else [value]
-        return ", ".join(_show_alarm(span) for span in spans)
+        return ", ".join(_show_reminder(span) for span in spans)
     text = show_value(value)
     return "file://…/" + text.rpartition("/")[2] if text.startswith("file://") else text
 
@@ -78,7 +78,7 @@ def show_fields(effect: Effect) -> str:
     return "\n".join(show_changes(effect))
 
 
-def _show_alarm(span: Any) -> str:
+def _show_reminder(span: Any) -> str:
     if not isinstance(span, Duration):
         return show_value(span)
     return f"{show_value(-span)} before" if span.to_seconds() < 0 else f"{show_value(span)} after"

@@ -206,7 +206,7 @@ class Chat(Place, Writer, Protocol):
 
 
 class Outbox(Place, Writer, Protocol):
-    """Where letters go out."""
+    """Where emails go out."""
 
     kind: str = "outbox"
     sender: str
@@ -413,7 +413,7 @@ class Places(Protocol):
 
     @property
     def outboxes(self) -> Mapping[str, Outbox]:
-        """Where letters go out."""
+        """Where emails go out."""
 
     def of_kind(self, kind: str) -> Mapping[str, Any]:
         """The places of one kind, as settings call it."""

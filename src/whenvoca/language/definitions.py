@@ -29,7 +29,7 @@ FieldType = Literal[
     "duration",
     "addresses",
     "choice",
-    "alarms",
+    "reminders",
     "repeat",
     "zone",
     "colour",
@@ -113,6 +113,7 @@ class StepDefinition(Struct, frozen=True, kw_only=True, dict=True):
     is_told: bool = False  # what it writes is read by others: titles of private events do not go there
     check_fields: Callable[[Mapping[str, Spot]], Iterator[tuple[str, str, str]]] | None = None
     """Given the fields that stand there: what is wrong with them together, as (field or "", message, mend)."""
+    identity: str = ""  # what identities call it, where its sentence had other words when it was first made
     adds: str = ""  # what it adds to its place ("row"), so that circles of workflows can be seen
     example: str = ""
     act: Callable[[Any], Any]

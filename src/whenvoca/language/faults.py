@@ -44,19 +44,37 @@ class Fault(Struct, frozen=True):
         return "\n".join(lines)
 
 
+class OldWord(Struct, frozen=True):
+    """A word that stands in the file and has a new name (see ``old_words``)."""
+
+    spot: Spot
+    old: str
+    new: str
+
+
 class FaultList:
-    """Collects the faults of one file, so that all are reported at once."""
+    """Collects the faults of one file, so that all are reported at once, and its old words, which are none."""
 
     def __init__(self, file: str, text: str) -> None:
         self.file = file
         self._lines = text.split("\n")
         self._faults: dict[tuple[int, int, str], Fault] = {}
+        self._old_words: dict[Spot, OldWord] = {}
 
     def add(self, spot: Spot | None, message: str, fix: str = "", *, in_data: bool = False) -> None:
         """Records a fault. Of several at one spot the first counts: the others mostly follow from it."""
         source = self._lines[spot.line - 1].rstrip("\r") if spot and spot.line <= len(self._lines) else ""
         key = (spot.line, spot.column, "") if spot else (0, 0, message)
         self._faults.setdefault(key, Fault(self.file, spot, message, fix, source, in_data))
+
+    def add_old(self, spot: Spot, old: str, new: str) -> None:
+        """Records a word that has a new name; it is no fault."""
+        self._old_words[spot] = OldWord(spot, old, new)
+
+    @property
+    def old_words(self) -> list[OldWord]:
+        """The words that have a new name, in the order of the file."""
+        return sorted(self._old_words.values(), key=lambda each: (each.spot.line, each.spot.column))
 
     def __bool__(self) -> bool:
         return bool(self._faults)

@@ -102,13 +102,13 @@ class FieldChecks:
             return
         given = self._infer.type_of(node, names, shown=known.type == "text")
         match known.type:
-            case "alarms":
+            case "reminders":
                 item = given.item if given.name == "list" and given.item else given
                 if not fits(item, OFFSET):
                     fix = (
                         "written: 25 minutes before"
                         if item.name == "duration"
-                        else "written: alarm 25 minutes before, or none"
+                        else "written: reminder 25 minutes before, or none"
                     )
                     self._faults.add(
                         node.spot,
@@ -160,7 +160,7 @@ class FieldChecks:
                 if not is_address(piece) and piece.lower() not in self._around.people:
                     self._faults.add(
                         each.spot,
-                        f'"{piece}" is neither an e-mail address nor a name from [people]',
+                        f'"{piece}" is neither an email address nor a name from [people]',
                         nearest(piece, self._around.people),
                     )
 

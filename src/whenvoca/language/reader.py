@@ -20,6 +20,7 @@ from whenvoca.language.definitions import (
 from whenvoca.language.expressions import WORDS, read_condition, read_value
 from whenvoca.language.faults import FaultList, Spot, nearest
 from whenvoca.language.lines import Line, read_lines
+from whenvoca.language.old_words import DATED, FIELDS, new_field, new_sentence
 from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
 from whenvoca.language.sentence_slots import read_slots, refuse_sentence
 from whenvoca.language.settings_lines import SETTINGS, constant_of, read_setting, to_settings, value_pieces
@@ -131,6 +132,8 @@ class _WorkflowReader:
                 )
             elif pieces := value_pieces(child, len(word))[0]:
                 self._read_trigger_setting(read, known, child, pieces)
+                if match.definition.subject in DATED:
+                    read.fields = [self._renew_name(each) for each in read.fields]
             else:
                 self._faults.add(child.spot, f"{word} has no value")
         conditions, fields = tuple(read.conditions), tuple(read.fields)
@@ -167,6 +170,13 @@ class _WorkflowReader:
             else:
                 self._faults.add(each.spot, f"{word} takes names, with commas between")
         return found
+
+    def _renew_name(self, name: tree.Name) -> tree.Name:
+        new = FIELDS.get(name.word)
+        if new is None:
+            return name
+        self._faults.add_old(name.spot, name.as_written, new)
+        return tree.Name(name.spot, new, new)
 
     def _word_spot(self, line: Line, word: str) -> Spot:
         return Spot(line.number, line.indent + 1, len(word))
@@ -317,7 +327,7 @@ class _WorkflowReader:
 
     def _read_step(self, line: Line) -> tree.Step | None:
         words = [(found[0], found.start()) for found in _WORD.finditer(line.code)]
-        plain = [word for word, _ in words]
+        plain = self._renew_sentence(line, words)
         match, furthest = match_sentence(plain, self._vocabulary.steps)
         if match is None:
             known = [each.sentence.shown for each in self._vocabulary.steps]
@@ -342,7 +352,7 @@ class _WorkflowReader:
         return tree.Step(
             line.spot,
             match.definition,
-            match.definition.sentence.literal,
+            match.definition.identity or match.definition.sentence.literal,
             places,
             slots,
             name,
@@ -351,6 +361,14 @@ class _WorkflowReader:
             None,
             formerly,
         )
+
+    def _renew_sentence(self, line: Line, words: list[tuple[str, int]]) -> list[str]:
+        plain = [word for word, _ in words]
+        renewed = new_sentence(plain)
+        for (word, offset), new in zip(words, renewed, strict=True):
+            if word != new and renewed is not plain and word.lower() != new:
+                self._faults.add_old(Spot(line.number, line.indent + offset + 1, len(word)), word, new)
+        return renewed
 
     def _read_fields(
         self, lines: list[Line], definition: StepDefinition
@@ -364,6 +382,9 @@ class _WorkflowReader:
             written = found["column"] or found["word"]
             word = written.lower()
             spot = Spot(line.number, line.indent + 1, len(found[1]))
+            if not found["column"] and (new := new_field(word, [each.name for each in definition.fields])):
+                self._faults.add_old(spot, written, new)
+                word = written = new
             known = None if found["column"] else definition.field(word)
             if known is None and word == "formerly" and definition.is_making and not found["column"]:
                 known = _FORMERLY

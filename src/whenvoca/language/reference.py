@@ -19,7 +19,7 @@ _TYPES = {
     "moment": "a moment, or a date",
     "duration": "a duration",
     "addresses": "addresses or names",
-    "alarms": "durations before or after",
+    "reminders": "durations before or after",
     "repeat": "a repetition",
     "zone": "the name of a zone",
     "colour": "a colour name",
@@ -72,7 +72,7 @@ _FIXED = (
     Entry(
         "brake",
         "setting",
-        "How many deletions, changes, messages, letters or calls one batch may make without a yes: 20 deletions and "
+        "How many deletions, changes, messages, emails or calls one batch may make without a yes: 20 deletions and "
         "50 of what is told to others unless it says otherwise.",
         "brake 20 deletions",
     ),
@@ -92,7 +92,7 @@ _FIXED = (
     Entry(
         "private",
         "setting",
-        "Whether titles, places and details of private events may be told to others, in rooms, rows, letters and "
+        "Whether titles, places and details of private events may be told to others, in rooms, rows, emails and "
         "presence. Hidden unless it says shown: then a private event is called private there.",
         "private shown",
     ),

@@ -7,13 +7,14 @@ from typing import Any
 
 from whenvoca.language import tree
 from whenvoca.language.expressions import read_value
-from whenvoca.language.faults import FaultList
+from whenvoca.language.faults import FaultList, Spot
 from whenvoca.language.lines import Line
+from whenvoca.language.old_words import BRAKED
 from whenvoca.language.tokens import Piece
 
 SETTINGS = ("title", "about", "zone", "brake", "tries", "missed", "formerly", "paused", "private")
 PRIVATE_WORDS = ("shown", "hidden")  # whether titles of private events may be told to others
-_BRAKED = "deletions?|changes?|letters?|messages?|calls?"
+_BRAKED = "deletions?|changes?|emails?|letters?|messages?|calls?"
 
 
 def value_pieces(line: Line, offset: int) -> tuple[list[Piece], list[str] | None]:
@@ -77,7 +78,11 @@ def _read_brake(line: Line, settings: dict[str, Any], faults: FaultList) -> None
     if not found:
         faults.add(line.spot, "this brake is not understood", "written: brake 20 deletions")
         return
-    settings.setdefault("brake", []).append(tree.Brake(int(found[1]), found[2].lower().removesuffix("s")))
+    what = found[2].lower().removesuffix("s")
+    if new := BRAKED.get(what):
+        spot = Spot(line.number, line.indent + found.start(2) + 1, len(found[2]))
+        faults.add_old(spot, found[2], new + "s" * found[2].lower().endswith("s"))
+    settings.setdefault("brake", []).append(tree.Brake(int(found[1]), BRAKED.get(what, what)))
 
 
 def to_settings(found: dict[str, Any]) -> tree.Settings:

@@ -1,4 +1,5 @@
-"""The standard layout of a workflow file. Only blanks, tabs and the form of quotes change; comments stay.
+"""The standard layout of a workflow file. Only blanks, tabs, the form of quotes, and words that have a new name change;
+comments stay.
 
 Laid out twice is laid out once. A file whose meaning would change by it (a fault that hides what was meant) is refused.
 """
@@ -7,8 +8,10 @@ from __future__ import annotations
 
 import re
 
+from whenvoca.language.checker import check_workflow
 from whenvoca.language.definitions import Vocabulary
 from whenvoca.language.faults import FaultList
+from whenvoca.language.field_checks import FieldContext
 from whenvoca.language.lines import (
     BLOCK_MARK,
     CLOSING_QUOTES,
@@ -27,15 +30,32 @@ _FIELD = re.compile(r'(column\s+"[^"]+"|\S+)\s+(.*)', re.DOTALL)
 _STATEMENTS = ("if ", "else", "for each ", "let ", "stop", "fail ")
 
 
-def tidy_text(text: str, vocabulary: Vocabulary) -> str | None:
-    """The text in the standard layout; None if its lines cannot be told apart surely."""
+NOTHING_AROUND = FieldContext({})
+
+
+def tidy_text(text: str, vocabulary: Vocabulary, around: FieldContext = NOTHING_AROUND) -> str | None:
+    """The text in the standard layout; None if its lines cannot be told apart surely. ``around``: the kinds of the
+    places, by which old names of fields are told from columns."""
     text = text.replace("\r\n", "\n").replace("\r", "\n").removeprefix("\ufeff")
+    text = _renewed(text, vocabulary, around)
     tidied = _lay_out(text)
     if tidied is None or _lay_out(tidied) != tidied:
         return None
     before, _ = read_workflow("", "", text, vocabulary)
     after, _ = read_workflow("", "", tidied, vocabulary)
     return tidied if before == after else None
+
+
+def _renewed(text: str, vocabulary: Vocabulary, around: FieldContext) -> str:
+    """The text with words that have a new name written anew."""
+    workflow, faults = read_workflow("", "", text, vocabulary)
+    check_workflow(workflow, faults, around)
+    lines = text.split("\n")
+    for each in reversed(faults.old_words):
+        line, begin, end = lines[each.spot.line - 1], each.spot.column - 1, each.spot.column - 1 + len(each.old)
+        if line[begin:end] == each.old:
+            lines[each.spot.line - 1] = line[:begin] + each.new + line[end:]
+    return "\n".join(lines)
 
 
 def _lay_out(text: str) -> str | None:

@@ -93,7 +93,7 @@ class Span(Node, frozen=True):
 
 
 class Offset(Node, frozen=True):
-    """DURATION before, DURATION after: of an alarm"""
+    """DURATION before, DURATION after: of a reminder"""
 
     span: Node
     before: bool

@@ -1,4 +1,4 @@
-"""What is to be changed of an event: its time, length, title, place, people, alarm, and whether it takes time."""
+"""What is to be changed of an event: its time, length, title, place, people, reminder, and whether it takes time."""
 
 from __future__ import annotations
 
@@ -82,10 +82,10 @@ def carry(context: Context, said: Wanted) -> Request:
         or (said.new is not None and said.which[0] == said.which[1])
     )
     if not wanted and not which.whens and not which.people and not meant:
-        if not (context.around.last and which.alarm is not None):
+        if not (context.around.last and which.reminder is not None):
             return context.ask("Which event is meant?", "which")
         meant = True
-    alarm = which.alarm if which.alarm is not None else new.alarm
+    reminder = which.reminder if which.reminder is not None else new.reminder
     found = targets(context, which, wanted, refers=meant)
     if (asked := one_of(context, found, wanted, "change")) is not None:
         return asked
@@ -93,8 +93,8 @@ def carry(context: Context, said: Wanted) -> Request:
     event = request.targets[0].event
     if request.scope == "all" and not event.rule and event.occurrence is None:
         request.scope = "this"
-    if alarm is not None:
-        request.changes["alarm"] = alarm
+    if reminder is not None:
+        request.changes["reminder"] = reminder
     elif said.new is not None:
         _changes(context, event, said, new)
     if request.question:
@@ -406,7 +406,7 @@ def fragment(context: Context, begin: int, end: int) -> Request | None:
         return None
     pieces = context.pieces(begin, end)
     request, event = context.request, context.around.last[0].event
-    if pieces.whens or pieces.repeat or pieces.alarm is not None:
+    if pieces.whens or pieces.repeat or pieces.reminder is not None:
         return None
     left = [i for i in range(len(pieces.words)) if i not in pieces.claimed]
     changes: dict[str, object] = {}

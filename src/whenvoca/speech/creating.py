@@ -261,9 +261,9 @@ def is_no_day(words: list[Word]) -> bool:
 
 
 def _fill(context: Context, part: _Part) -> None:
-    """Times, people, alarm and repetition of an event."""
+    """Times, people, reminder and repetition of an event."""
     wish, pieces, when = part.wish, part.pieces, part.when
-    wish.attendees, wish.alarm_minutes = pieces.people, pieces.alarm
+    wish.attendees, wish.reminder = pieces.people, pieces.reminder
     if when is not None:
         length = None if part.is_whole else pieces.length
         wish.start, wish.end = context.span_of(when, length, default=context.around.length)
@@ -294,7 +294,7 @@ def _more_days(context: Context, part: _Part) -> None:
             other.part or timed.part,
         )
         start, end = context.span_of(other, part.pieces.length, default=context.around.length)
-        found.append(Wish(wish.title, start, end, wish.location, list(wish.attendees), "", wish.alarm_minutes))
+        found.append(Wish(wish.title, start, end, wish.location, list(wish.attendees), "", wish.reminder))
     context.request.events = sorted(found, key=lambda each: str(each.start))
 
 

@@ -127,8 +127,8 @@ class Finder:
         begin = i
         while begin and self._low(begin - 1) in ("a", "an", "with", "and", ",", "the", "set", "add"):
             begin -= 1
-        self.pieces.alarm = span.minutes + 1440 * span.days
-        self.pieces.claim(begin, end + tail, f"alarm {self.pieces.alarm} minutes before")
+        self.pieces.reminder = span.minutes + 1440 * span.days
+        self.pieces.claim(begin, end + tail, f"reminder {self.pieces.reminder} minutes before")
         return end + tail
 
     def _length_before(self, i: int) -> int:
@@ -136,8 +136,8 @@ class Finder:
         for k in range(i + 1, len(self.words)):
             found = self.reader.length(k)
             if found is not None and self._low(found[0]) in ("before", "ahead", "earlier", "beforehand"):
-                self.pieces.alarm = found[1].minutes + 1440 * found[1].days
-                self.pieces.claim(k, found[0] + 1, f"alarm {self.pieces.alarm} minutes before")
+                self.pieces.reminder = found[1].minutes + 1440 * found[1].days
+                self.pieces.claim(k, found[0] + 1, f"reminder {self.pieces.reminder} minutes before")
                 first = i - (self._low(i - 1) in ("a", "an", "the"))
                 self.pieces.claim(
                     first - (self._low(first - 1) in ("add", "set", "put", "make", "create")), i + 1, "alarm"

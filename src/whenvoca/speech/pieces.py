@@ -50,7 +50,7 @@ class Pieces(Struct):
     length: Span | None = None
     repeat: str = ""
     repeat_until: date | None = None
-    alarm: int | None = None
+    reminder: int | None = None
     people: list[str] = field(default_factory=list)
     claimed: set[int] = field(default_factory=set)
     because: list[Because] = field(default_factory=list)

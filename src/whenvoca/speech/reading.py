@@ -312,7 +312,7 @@ def _of_reminder(context: Context, begin: int, end: int) -> tuple[str, str, int]
     """Remind me 10 minutes before the call changes its alarm; remind me to call at 4 is a new event."""
     pieces = context.pieces(begin, end)
     core = context.lows[begin:end]
-    if pieces.alarm is not None and (context.locked or {"before", "earlier", "ahead"} & set(core)):
+    if pieces.reminder is not None and (context.locked or {"before", "earlier", "ahead"} & set(core)):
         is_new = any(each.from_ is not None and each.days is not None for each in pieces.whens)
         if not is_new:
             return "change", "remind", begin

@@ -39,7 +39,7 @@ def show_wish(wish: Wish, zone: ZoneInfo, today: date | None = None) -> str:
     more = [f"in {wish.location}"] if wish.location else []
     more += [f"with {', '.join(wish.attendees)}"] if wish.attendees else []
     more += [show_rule(wish.repeat, zone)] if wish.repeat else []
-    more += [f"alarm {wish.alarm_minutes} min before"] if wish.alarm_minutes is not None else []
+    more += [f"reminder {wish.reminder} min before"] if wish.reminder is not None else []
     return " ".join(part for part in (when, wish.title, *more) if part)
 
 
@@ -95,13 +95,13 @@ def _details(target: Target, zone: ZoneInfo, today: date | None) -> str:
     """All that an event says, a line each."""
     event = target.event
     people = [each.name or each.address for each in event.attendees]
-    alarms = [f"{show_value(-each)} before" if each.to_seconds() < 0 else show_value(each) for each in event.alarms]
+    reminders = [f"{show_value(-each)} before" if each.to_seconds() < 0 else show_value(each) for each in event.alarms]
     found = {
         "place": [event.location] if event.location else [],
         "people": people,
         "organizer": [event.organizer] if event.organizer else [],
         "repeats": [show_rule(event.rule, zone)] if event.rule else ["yes"] if event.occurrence is not None else [],
-        "alarm": alarms,
+        "reminder": reminders,
         "details": [event.details] if event.details else [],
         "calendar": [target.calendar],
     }

@@ -31,7 +31,7 @@ class Wish(Struct):
     location: str = ""
     attendees: list[str] = field(default_factory=list)
     repeat: str = ""
-    alarm_minutes: int | None = None
+    reminder: int | None = None  # minutes before the start
 
     def to_json(self) -> dict[str, Any]:
         """As JSON has it."""
@@ -45,12 +45,14 @@ class Wish(Struct):
             "title": self.title or None,
             "start": self.start.isoformat() if self.start else None,
             "end": self.end.isoformat() if self.end else None,
-            "all_day": is_whole,
+            "whole_day": is_whole,
+            "all_day": is_whole,  # its old name, until 0.2
             "last_day": last,
             "location": self.location or None,
             "attendees": self.attendees,
             "repeat": self.repeat or None,
-            "alarm_minutes": self.alarm_minutes,
+            "reminders": [] if self.reminder is None else [self.reminder],
+            "alarm_minutes": self.reminder,  # its old name, until 0.2
         }
 
 
@@ -104,7 +106,7 @@ class Request(Struct):
             "events": [each.to_json() for each in self.events],
             "targets": [each.to_json() for each in self.targets],
             "scope": self.scope,
-            "changes": {name: plain(value) for name, value in self.changes.items()},
+            "changes": {name: plain(value) for name, value in _json_changes(self.changes).items()},
             "period": {"from": self.period[0].isoformat(), "until": self.period[1].isoformat()}
             if self.period
             else None,
@@ -113,6 +115,17 @@ class Request(Struct):
             "question": self.question or None,
             "because": [{"text": each.text, "span": list(each.span), "read_as": each.read_as} for each in self.because],
         }
+
+
+def _json_changes(changes: Mapping[str, Any]) -> Mapping[str, Any]:
+    if "reminder" not in changes:
+        return changes
+    others = {name: value for name, value in changes.items() if name != "reminder"}
+    return {
+        **others,
+        "reminders": [changes["reminder"]],
+        "alarm": changes["reminder"],
+    }  # alarm: its old name, until 0.2
 
 
 class Surroundings(Struct, frozen=True):

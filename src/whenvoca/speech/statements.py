@@ -84,7 +84,7 @@ def tell(context: Context, begin: int, end: int, *, is_had: bool) -> Request | N
     lows = context.lows
     if (dropped := _dropped(context, begin, end)) is not None:
         return dropped
-    for form in (_from_then_on, _alarm, _bare_value):
+    for form in (_from_then_on, _reminder, _bare_value):
         if (told := form(context, begin, end)) is not None:
             return told
     for at in range(begin + 1, min(end, begin + _LONGEST_NP)):
@@ -342,10 +342,10 @@ _EXCUSES = {
 }
 
 
-def _alarm(context: Context, begin: int, end: int) -> Request | None:
+def _reminder(context: Context, begin: int, end: int) -> Request | None:
     """Lens test: remind me 10 minutes before."""
     pieces = context.pieces(begin, end)
-    if pieces.alarm is None or pieces.whens or not context.locked or not known_np(context, begin, end):
+    if pieces.reminder is None or pieces.whens or not context.locked or not known_np(context, begin, end):
         return None
     return changing.carry(context, Wanted("remind", (begin, end), None, begin, end))
 

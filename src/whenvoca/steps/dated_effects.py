@@ -24,7 +24,7 @@ _SHOWN_FIRST = ("title", "start", "end", "due")
 _ATTRIBUTES = {
     "attendees": "attendees",
     "optional": "attendees",
-    "alarm": "alarms",
+    "reminder": "alarms",
     "repeat": "rule",
     "category": "categories",
     "due": "end",

@@ -1,4 +1,4 @@
-"""The step `send letter to`."""
+"""The step `send email to`."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from whenvoca.values.texts import show_value
 def _act(call: StepCall) -> Acting:
     to = _addresses(call, call.sentence_value)
     if not to:
-        raise RowFault("nobody is named to whom the letter goes", fix="give an address, or a name from [people]")
+        raise RowFault("nobody is named to whom the email goes", fix="give an address, or a name from [people]")
     person = call.people.find(to[0]) if len(to) == 1 else None
     zone = person.zone if person is not None else None
     after: dict[str, Any] = {"to": to, "subject": call.told("subject", zone), "text": call.told("text", zone)}
@@ -35,7 +35,7 @@ def _act(call: StepCall) -> Acting:
     if attached:
         after["attach"] = [title for title, _ in attached]
     kept = json.dumps([text for _, text in attached], ensure_ascii=False) if attached else ""
-    yield Effect(verb="send letter", place=_outbox(call), target=call.occasion(", ".join(to)), after=after, kept=kept)
+    yield Effect(verb="send email", place=_outbox(call), target=call.occasion(", ".join(to)), after=after, kept=kept)
 
 
 def _outbox(call: StepCall) -> str:
@@ -45,9 +45,7 @@ def _outbox(call: StepCall) -> str:
     names = call.stage.outbox_names()
     if len(names) != 1:
         said = "there is no outbox" if not names else f"there are several outboxes: {', '.join(names)}"
-        raise RowFault(
-            said, fix="name one: send letter to … in OUTBOX" if names else 'add a place of the kind "outbox"'
-        )
+        raise RowFault(said, fix="name one: send email to … in OUTBOX" if names else 'add a place of the kind "outbox"')
     return names[0]
 
 
@@ -64,7 +62,7 @@ def _addresses(call: StepCall, value: Any) -> list[str]:
             address = call.people.to_address(piece)
             if not is_address(address):
                 raise RowFault(
-                    f'"{piece}" is neither an e-mail address nor a name from [people] with one',
+                    f'"{piece}" is neither an email address nor a name from [people] with one',
                     fix="correct it, or add the person",
                 )
             found.append(address)
@@ -77,7 +75,7 @@ def _attached(call: StepCall) -> list[tuple[str, str]]:
     found = []
     for thing in value if isinstance(value, list | tuple) else [] if value is None else [value]:
         if not isinstance(thing, EventThing):
-            raise RowFault(f"{show_value(thing)} cannot go with a letter", fix="attach takes an event, or several")
+            raise RowFault(f"{show_value(thing)} cannot go with an email", fix="attach takes an event, or several")
         stored = call.stage.find_event(thing.place, thing.key)
         whole = stored is not None and stored.event.occurrence is None
         data = stored.data if stored is not None and whole else write_calendar(thing.event, call.now)
@@ -87,7 +85,7 @@ def _attached(call: StepCall) -> list[tuple[str, str]]:
 
 def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
     if "text" not in given and "attach" not in given:
-        yield "", "the letter says nothing", 'below it: text "…"'
+        yield "", "the email says nothing", 'below it: text "…"'
 
 
 def _detail(effect: Effect) -> str:
@@ -97,19 +95,19 @@ def _detail(effect: Effect) -> str:
 
 
 EMAIL_EFFECT = EffectKind(
-    verb="send letter",
-    line=lambda effect: f"letter to {name_addressee(effect)}: {show_brief((effect.after or {}).get('subject'))}",
+    verb="send email",
+    line=lambda effect: f"email to {name_addressee(effect)}: {show_brief((effect.after or {}).get('subject'))}",
     target=name_addressee,
     detail=_detail,
-    counts_as=("letter",),
-    told_as=lambda effect: f"the letter to {show_value((effect.after or {}).get('to'))}",
+    counts_as=("email",),
+    told_as=lambda effect: f"the email to {show_value((effect.after or {}).get('to'))}",
 )
 
 
 def _step(words: str) -> StepDefinition:
     return StepDefinition(
         sentence=Sentence(words),
-        meaning="Sends a letter, with an event as an .ics part where one goes with it. It is sent once; after a crash "
+        meaning="Sends an email, with an event as an .ics part where one goes with it. It is sent once; after a crash "
         "it may be sent "
         "again, with the same Message-ID. To one person of [people], times are told in their zone.",
         fields=(
@@ -125,12 +123,13 @@ def _step(words: str) -> StepDefinition:
         is_told=True,
         effects=(EMAIL_EFFECT,),
         check_fields=_check,
-        example='send letter to Contact\n  subject  "Your visit to Larkmoor"\n  text     "We expect you on '
+        example='send email to Contact\n  subject  "Your visit to Larkmoor"\n  text     "We expect you on '
         '{visit.start as "d MMMM"}."\n'
         "  attach   visit",
+        identity="send letter to",
         act=_act,
     )
 
 
-SEND_EMAIL = _step("send letter to ADDRESSES")
-SEND_EMAIL_IN = _step("send letter to ADDRESSES in OUTBOX")
+SEND_EMAIL = _step("send email to ADDRESSES")
+SEND_EMAIL_IN = _step("send email to ADDRESSES in OUTBOX")

@@ -51,7 +51,7 @@ def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
         details=carried(call.text("details")),
         attendees=tuple({each.address.lower(): each for each in reversed(attendees)}.values())[::-1],
         organizer=call.people.organizer if invite and attendees else "",
-        alarms=to_alarms(call),
+        alarms=to_reminders(call),
         rule=_rule(call, start),
         busy=_word(call, "busy", _BUSY, "yes"),  # type: ignore[arg-type]
         priority=to_priority(call),
@@ -83,8 +83,8 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
         given["attendees"] = _changed_attendees(call, old)
         if call.value("invite", False) and given["attendees"]:
             given["organizer"] = old.organizer or call.people.organizer
-    if call.gives("alarm"):
-        given["alarms"] = to_alarms(call)
+    if call.gives("reminder"):
+        given["alarms"] = to_reminders(call)
     if call.gives("repeat"):
         given["rule"] = _rule(call, new.start)
     if call.gives("busy"):
@@ -240,13 +240,13 @@ def _attendees(call: StepCall, word: str, *, optional: bool, invite: bool, wante
             yield Attendee(address, optional, "NEEDS-ACTION" if invite or wanted else "", bool(wanted))
 
 
-def to_alarms(call: StepCall) -> tuple[Duration, ...]:
-    """The alarms that the step gives. Raises RowFault."""
-    value = call.value("alarm")
+def to_reminders(call: StepCall) -> tuple[Duration, ...]:
+    """The reminders that the step gives. Raises RowFault."""
+    value = call.value("reminder")
     spans = value if isinstance(value, list) else [] if value is None else [value]
     for span in spans:
         if not isinstance(span, Duration):
-            raise RowFault(f"the alarm {show_value(span)} is no duration")
+            raise RowFault(f"the reminder {show_value(span)} is no duration")
     return tuple(dict.fromkeys(span.in_days() for span in spans))
 
 
@@ -385,8 +385,8 @@ EVENT_FIELDS: tuple[FieldDefinition, ...] = (
     _field("invite", "yes-no", "Whether the attendees are invited to answer.", default="no"),
     _field("answer-wanted", "yes-no", "Whether an answer is asked of them (RSVP).", default="no"),
     _field(
-        "alarm",
-        "alarms",
+        "reminder",
+        "reminders",
         "When to remind, before or after the start; one, several, or none.",
         default="none",
         example="40 minutes before, 25 minutes before",

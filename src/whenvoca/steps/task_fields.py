@@ -16,7 +16,7 @@ from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.operations import to_instant
-from whenvoca.steps.event_fields import EVENT_FIELDS, to_alarms, to_priority, to_title
+from whenvoca.steps.event_fields import EVENT_FIELDS, to_priority, to_reminders, to_title
 from whenvoca.values.numbers import is_address
 from whenvoca.values.texts import show_value
 from whenvoca.values.usable import refuse_unusable
@@ -58,8 +58,8 @@ def _with_fields(call: StepCall, task: Task) -> Task:
         given["person"] = _person(call)
     if call.gives("priority"):
         given["priority"] = to_priority(call)
-    if call.gives("alarm"):
-        given["alarms"] = to_alarms(call)
+    if call.gives("reminder"):
+        given["alarms"] = to_reminders(call)
     if call.gives("finished"):
         finished = _moment(call, "finished")
         given["finished"] = (
@@ -120,6 +120,6 @@ TASK_FIELDS: tuple[FieldDefinition, ...] = (
     FieldDefinition("person", "people", "Whose task it is: a name from [people], or an address.", example='"tomas"'),
     FieldDefinition("details", "text", "What else there is to say.", example="event.details"),
     _OF_EVENTS["priority"],
-    _OF_EVENTS["alarm"],
+    _OF_EVENTS["reminder"],
     FieldDefinition("finished", "moment", "When it was ticked off; empty opens it again.", example="now"),
 )

@@ -632,7 +632,7 @@ def test_several_that_fit_are_listed_in_the_fault(slots: Desk) -> None:
     slots.rows(R1, R2, ",,R-9,go,,,")
     result = slots.run("run", "one", "--json")
     assert 'fit: "M 42" 17 Mar 2027 21:30; "M 13" 18 Mar 2027 20:00' in result.json["runs"][0]["reason"]
-    assert "several first, several all" in result.json["runs"][0]["mend"]
+    assert "several first, several all" in result.json["runs"][0]["fix"]
 
 
 @pytest.mark.parametrize(("missing", "code"), [("fail", 1), ("pass", 0), ("make", 0)])

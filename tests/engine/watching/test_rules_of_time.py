@@ -224,7 +224,7 @@ def meanwhile(hall: Desk) -> None:
     assert go(hall, "09:02") == []
 
 
-@pytest.mark.parametrize(("option", "taken"), [("--take-up", 1), ("--skip", 0)])
+@pytest.mark.parametrize(("option", "taken"), [("--run-missed", 1), ("--skip", 0)])
 def test_pause_is_told_and_taken_up_or_skipped_as_asked(hall: Desk, option: str, taken: int) -> None:
     meanwhile(hall)
     nobody = hall.run("resume", "slots", "--now", "2027-03-17 09:03")

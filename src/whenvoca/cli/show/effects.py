@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from types import MappingProxyType
 from typing import Any
 
 from whenvoca.cli.show.output import Column, show_table
 from whenvoca.engine.effects import Effect
 from whenvoca.open_workspace import EFFECT_KINDS
+from whenvoca.values.durations import Duration
 
 _LONGEST_LABEL = 30
 
@@ -49,13 +51,34 @@ def count_effects(effects: Sequence[Effect]) -> str:
     return ", ".join(f"{count} × {verb}" for verb, count in sorted(counts.items()))
 
 
+def minutes_before(span: Any) -> Any:
+    """A reminder's span in minutes before the start, negative after it; what is no span as it is."""
+    if not isinstance(span, Duration):
+        return span
+    minutes = -span.to_seconds() / 60
+    return int(minutes) if minutes == int(minutes) else minutes
+
+
+def _json_fields(effect: Effect, fields: Mapping[str, Any] | None) -> Mapping[str, Any] | None:
+    if fields is None or effect.noun not in ("event", "task"):
+        return fields
+    found = dict(fields)
+    if "reminder" in found:
+        spans = found.pop("reminder")
+        found["reminders"] = [minutes_before(each) for each in (spans if isinstance(spans, list | tuple) else [spans])]
+        found["alarm"] = spans  # its old name, until 0.2
+    if effect.noun == "event" and "start" in found:
+        found["whole_day"] = not isinstance(found["start"], datetime)
+    return found
+
+
 def effect_to_json(effect: Effect) -> dict[str, Any]:
     """An effect as JSON."""
     return {
         "place": effect.place,
         "verb": effect.verb,
         "target": effect.target,
-        "before": effect.before,
-        "after": effect.after,
+        "before": _json_fields(effect, effect.before),
+        "after": _json_fields(effect, effect.after),
         "notes": list(effect.notes),
     }

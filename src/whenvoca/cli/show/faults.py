@@ -29,7 +29,8 @@ def fault_to_json(fault: Fault) -> dict[str, Any]:
         "column": spot.column if spot else None,
         "length": spot.length if spot else None,
         "message": fault.message,
-        "mend": fault.fix,
+        "fix": fault.fix,
+        "mend": fault.fix,  # its old name, until 0.2
         "source": fault.source,
         "in_data": fault.in_data,
     }
@@ -42,7 +43,7 @@ def refuse(result: CheckResult, common: Common) -> int:
     else:
         for fault in result.hard_faults:
             show_fault(fault, err=True)
-        say(f"nothing was run: {count_of(len(result.hard_faults), 'fault')} to mend first")
-        say_next("mend what is marked, then: whenvoca check", quiet=common.quiet)
+        say(f"nothing was run: {count_of(len(result.hard_faults), 'fault')} to fix first")
+        say_next("fix what is marked, then: whenvoca check", quiet=common.quiet)
     only_unreachable = result.exits and all("cannot be read" in fault.message for fault in result.hard_faults)
     return max(result.exits) if only_unreachable else ExitCode.WRONG

@@ -108,7 +108,8 @@ def run_to_json(each: RunResult) -> dict[str, Any]:
         "subject": each.label,
         "outcome": each.outcome,
         "reason": each.reason,
-        "mend": each.fix,
+        "fix": each.fix,
+        "mend": each.fix,  # its old name, until 0.2
         "effects": [effect_to_json(effect) for effect in each.effects],
     }
 

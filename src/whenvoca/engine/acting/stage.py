@@ -230,7 +230,7 @@ class Stage:
         self._ledger.set_meta(name, text)
 
     def outbox_names(self) -> list[str]:
-        """The names of the places that letters can go out by."""
+        """The names of the places that emails can go out by."""
         return [outbox.name for outbox in self._places.outboxes.values()]
 
 

@@ -94,7 +94,7 @@ class StepCall(StepFields):
         return call
 
     def occasion(self, what: str) -> str:
-        """What names a message, letter or call of this very occurrence: the same when it has to be sent again."""
+        """What names a message, email or call of this very occurrence: the same when it has to be sent again."""
         about = self.about
         step = f"{self._step.number} {self._step.tree.path}"
         context = f"{about.place} {about.key}#{about.sequence}"

@@ -344,7 +344,7 @@ class Conversation:
             location=wish.location,
             rule=wish.repeat,
             attendees=tuple(Attendee(people.to_address(each)) for each in wish.attendees),
-            alarms=() if wish.alarm_minutes is None else (Duration(seconds=-60 * wish.alarm_minutes).in_days(),),
+            alarms=() if wish.reminder is None else (Duration(seconds=-60 * wish.reminder).in_days(),),
             origin=lineage.to_mark(),
         )
 
@@ -361,8 +361,8 @@ class Conversation:
         if "without" in changes:
             gone = {people.to_address(each).lower() for each in changes["without"]}
             given["attendees"] = tuple(each for each in event.attendees if each.address.lower() not in gone)
-        if "alarm" in changes:
-            given["alarms"] = (Duration(seconds=-60 * int(changes["alarm"])).in_days(),)
+        if "reminder" in changes:
+            given["alarms"] = (Duration(seconds=-60 * int(changes["reminder"])).in_days(),)
         return replace(event, sequence=event.sequence + 1, **given)
 
 

@@ -110,9 +110,7 @@ def request_to_state(request: Request) -> dict[str, Any]:
         "home": request.home,
         "question": request.question,
         "targets": [_key(each) for each in request.targets],
-        "events": [
-            [w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.alarm_minutes] for w in request.events
-        ],
+        "events": [[w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.reminder] for w in request.events],
     }
 
 

@@ -23,6 +23,10 @@ _write = msgspec.json.Encoder().encode
 _AS_THEY_ARE = frozenset([str, int, float, bool, NoneType])
 _OFTEN = frozenset([date, time, Duration])
 
+# What older versions recorded under other names.
+_RENAMED_VERBS = {"send letter": "send email"}
+_RENAMED_FIELDS = {"alarm": "reminder"}  # of events and tasks
+
 EFFECT_COLUMNS = "place, verb, target, before, after, lineage, thing, version, notes, kept"
 OCCURRENCE_COLUMNS = "workflow,place,subject,sequence,at,happened,chain,number,state,run,label,tries"
 
@@ -76,12 +80,13 @@ def copy_still(path: Path, folder: Path) -> Path:
 def to_effect(row: Sequence[Any]) -> Effect:
     """The effect of a row. Raises ValueError for a value of no known kind."""
     place, verb, target, before, after, lineage, number, version, notes, kept = row
+    verb = current_verb(verb)
     return Effect(
         place=place,
         verb=verb,
         target=target,
-        before=None if before is None else decode_fields(before),
-        after=None if after is None else decode_fields(after),
+        before=None if before is None else decode_fields(before, verb),
+        after=None if after is None else decode_fields(after, verb),
         lineage=lineage,
         number=number,
         version=version,
@@ -90,9 +95,18 @@ def to_effect(row: Sequence[Any]) -> Effect:
     )
 
 
-def decode_fields(text: str) -> dict[str, Any]:
-    """The fields that ``encode`` stored. Raises ValueError for a value of no known kind."""
-    return {name: from_plain(value) for name, value in json.loads(text).items()}
+def current_verb(verb: str) -> str:
+    """The name of today for a verb that an older version recorded."""
+    return _RENAMED_VERBS.get(verb, verb)
+
+
+def decode_fields(text: str, verb: str) -> dict[str, Any]:
+    """The fields that ``encode`` stored of an effect, by their names of today. Raises ValueError for a value of no
+    known kind."""
+    fields = {name: from_plain(value) for name, value in json.loads(text).items()}
+    if verb.endswith(("event", "task")):
+        return {_RENAMED_FIELDS.get(name, name): value for name, value in fields.items()}
+    return fields
 
 
 def decode_state(text: str | dict[str, Any]) -> RowState:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
-from whenvoca.engine.ledger.codec import EFFECT_COLUMNS, decode_fields, decode_state, encode, to_effect
+from whenvoca.engine.ledger.codec import EFFECT_COLUMNS, current_verb, decode_fields, decode_state, encode, to_effect
 from whenvoca.engine.ledger.connection import SqliteFile, upsert
 from whenvoca.engine.ledger.protocol import EffectBook
 from whenvoca.engine.ledger.records import Journal, JournalEntry, MadeThing
@@ -90,14 +90,15 @@ class SqliteEffects(SqliteFile, EffectBook):
 
     def written(self, workflow: str, subject: str, place: str, target: str) -> dict[str, Any]:
         rows = self._db.execute(
-            "SELECT e.before, e.after FROM runs r JOIN effects e ON e.run=r.number WHERE r.workflow=? AND r.subject=? "
+            "SELECT e.verb, e.before, e.after FROM runs r JOIN effects e ON e.run=r.number WHERE r.workflow=? AND "
+            "r.subject=? "
             "AND e.place=? AND e.target=? AND e.state='done' ORDER BY e.number",
             (workflow, subject, place, target),
         )
         fields: dict[str, Any] = {}
-        for before, after in rows:
+        for verb, before, after in rows:
             if after is not None and (fields or before is None):
-                fields |= decode_fields(after)
+                fields |= decode_fields(after, verb)
         return fields
 
     def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
@@ -121,7 +122,7 @@ class SqliteEffects(SqliteFile, EffectBook):
             "AND r.kind='run' AND e.state='done' GROUP BY e.verb",
             (workflow, since),
         )
-        return dict(rows.fetchall())
+        return {current_verb(verb): count for verb, count in rows}
 
     def has_made(self, place: str) -> bool:
         return self._one("SELECT 1 FROM things WHERE place=? LIMIT 1", (place,)) is not None

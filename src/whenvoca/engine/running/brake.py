@@ -14,7 +14,7 @@ from whenvoca.language.blocks import iter_statements
 
 _FEW = range(2, 5)  # so many deletions are an edit, unless they are more than half of what there is
 _DEFAULTS = {"deletion": 20}
-DEFAULT_TOLD = 50  # of what is told to others: letters, messages, calls
+DEFAULT_TOLD = 50  # of what is told to others: emails, messages, calls
 _UNLIMITED = ("change",)  # unless the workflow says how many
 
 
@@ -110,7 +110,7 @@ def _could_tell_more(steps: Sequence[tuple[tree.Step, bool]], what: str, limit: 
 
 
 def _is_one(step: tree.Step) -> bool:
-    """Whether the step tells one: a room, a letter, or people who are written out."""
+    """Whether the step tells one: a room, an email, or people who are written out."""
     node = step.slots.get("VALUE")
     return step.definition.value_type != "people" or isinstance(node, tree.Text | tree.ListOf)
 

@@ -28,7 +28,7 @@ def event_type(place: PlaceInfo | None = None) -> Type:
     fields |= {
         "attendees": list_of(TEXT),
         "optional": list_of(TEXT),
-        "alarm": list_of(DURATION),
+        "reminder": list_of(DURATION),
         "category": list_of(TEXT),
     }
     fields |= {"private": YES_NO, "whole-day": YES_NO, "busy": ANY}
@@ -93,7 +93,7 @@ class EventThing:
                 return getattr(start.tzinfo, "key", "UTC")
             case "attendees" | "optional":
                 return [each.address for each in event.attendees if each.optional == (word == "optional")]
-            case "alarm":
+            case "reminder" | "alarm":
                 return list(event.alarms)
             case "category":
                 return list(event.categories)

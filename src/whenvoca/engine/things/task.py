@@ -17,7 +17,7 @@ def task_type(place: PlaceInfo | None = None) -> Type:
     fields: dict[str, Type] = dict.fromkeys(
         ("title", "section", "person", "details", "uid", "source", "address", "calendar"), TEXT
     )
-    fields |= {"start": MOMENT, "due": MOMENT, "finished": MOMENT, "priority": NUMBER, "alarm": list_of(DURATION)}
+    fields |= {"start": MOMENT, "due": MOMENT, "finished": MOMENT, "priority": NUMBER, "reminder": list_of(DURATION)}
     return thing("task", fields)
 
 
@@ -41,7 +41,7 @@ class TaskThing(EventThing):
                 return None if value is None else to_start(value, self._zone)
             case "finished":
                 return None if task.finished is None else task.finished.astimezone(self._zone)
-            case "alarm":
+            case "reminder" | "alarm":
                 return list(task.alarms)
             case "calendar":
                 return self.place

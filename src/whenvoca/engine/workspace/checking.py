@@ -103,7 +103,7 @@ def choose_files(workspace: Workspace, names: Sequence[str]) -> list[Path]:
 
 
 def choose_workflows(result: CheckResult, names: Sequence[str]) -> list[tree.Workflow]:
-    """The workflows named, sound or not. Raises RequestFault where one cannot be read at all."""
+    """The workflows named, faulty ones too. Raises RequestFault where one cannot be read at all."""
     if not result.workflows:
         raise RequestFault(f"there is no workflow {', '.join(names)} that can be read")
     return list(result.workflows)
@@ -143,6 +143,7 @@ def check_files(
                 warnings.append(f"{info.name}: {info.key_warning}")
     warnings = list(dict.fromkeys(warnings))
     warnings += _invitation_warnings(read, workspace)
+    warnings += [warning for each in read for warning in _old_word_warnings(each)]
     exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)
     return CheckResult(tuple(each.workflow for each in read), faults, tuple(warnings), exits)
 
@@ -192,6 +193,14 @@ def written_columns(workflows: Iterable[tree.Workflow]) -> dict[str, list[str]]:
     return {place: list(columns.values()) for place, columns in found.items()}
 
 
+def _old_word_warnings(read: ReadFile) -> list[str]:
+    return [
+        f'{read.workflow.file}:{each.spot.line}: "{each.old}" is "{each.new}" now; whenvoca tidy {read.workflow.name} '
+        "rewrites it"
+        for each in read.faults.old_words
+    ]
+
+
 def _add_circles(read: Sequence[ReadFile], faults: dict[str, Sequence[Fault]]) -> None:
     by_file = {each.workflow.file: each for each in read}
     for workflow, step, path in find_circles([each.workflow for each in read]):
@@ -211,7 +220,7 @@ def _invitation_warnings(read: Sequence[ReadFile], workspace: Workspace) -> list
         if any(line.word == "invite" for step in iter_steps(each.workflow) for line in step.fields):
             sender = "" if workspace.people.organizer else '; say who invites: organizer = "…" below [workspace]'
             found.append(
-                f"{each.workflow.name}: invite marks the event as an invitation; this version sends no letters "
+                f"{each.workflow.name}: invite marks the event as an invitation; this version sends no emails "
                 f"itself{sender}"
             )
     return found

@@ -1,1 +1,1 @@
-"""Letters going out: by SMTP, or into a folder as .eml files."""
+"""Emails going out: by SMTP, or into a folder as .eml files."""

@@ -1,4 +1,4 @@
-"""The stand-in outbox: letters as .eml files in a folder, so that nothing outside is needed."""
+"""The stand-in outbox: emails as .eml files in a folder, so that nothing outside is needed."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.place_protocols import Outbox
 from whenvoca.errors import WhenvocaError
 from whenvoca.places import files
-from whenvoca.places.mail.compose import compose_letter
+from whenvoca.places.mail.compose import compose_email
 
 
 class FolderOutbox(Outbox):
-    """An outbox that is a folder; a letter is a file named for its Message-ID: sent again it is the same file."""
+    """An outbox that is a folder; an email is a file named for its Message-ID: sent again it is the same file."""
 
-    notes = ("a stand-in: letters as files",)
+    notes = ("a stand-in: emails as files",)
 
     def __init__(self, name: str, folder: Path, address: str, zone: ZoneInfo, sender: str) -> None:
         self.name, self.address, self.zone, self.sender = name, address, zone, sender
@@ -28,14 +28,14 @@ class FolderOutbox(Outbox):
     def holds(self) -> str:
         count = len(list(self._folder.glob("*.eml"))) if self._folder.is_dir() else 0
         missing = "" if self._folder.exists() else ", made when it is written"
-        return f"{count} letter{'s' * (count != 1)}{missing}"
+        return f"{count} email{'s' * (count != 1)}{missing}"
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Writes each letter as a file."""
+        """Writes each email as a file."""
         return each_by_itself(effects, partial(self._send, stamp))
 
     def _send(self, stamp: datetime, effect: Effect) -> Receipt:
-        data = compose_letter(effect, self.sender, stamp.astimezone(self.zone)).as_bytes()
+        data = compose_email(effect, self.sender, stamp.astimezone(self.zone)).as_bytes()
         path = self._folder / f"{effect.target}.eml"
         with files.telling_trouble(self._folder, "made"):
             self._folder.mkdir(parents=True, exist_ok=True)
@@ -55,9 +55,9 @@ class RehearsedOutbox(Outbox):
         return self._real.holds()
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Puts each letter into words, and leaves it at that."""
+        """Puts each email into words, and leaves it at that."""
         return each_by_itself(effects, partial(self._compose, stamp))
 
     def _compose(self, stamp: datetime, effect: Effect) -> Receipt:
-        compose_letter(effect, self.sender, stamp)
+        compose_email(effect, self.sender, stamp)
         return Receipt()

@@ -1,4 +1,4 @@
-"""The kind of place "outbox": letters go out by an SMTP server, or into the stand-in's folder."""
+"""The kind of place "outbox": emails go out by an SMTP server, or into the stand-in's folder."""
 
 from __future__ import annotations
 
@@ -60,6 +60,6 @@ OUTBOX = PlaceKind(
     settings="port user password from tls ca seconds",
     accesses=(Access(key="folder", open=_open_folder), Access(key="server", open=_open_server)),
     missing="an outbox has either a folder or a server",
-    example='such as folder = "letters-out"',
+    example='such as folder = "outbox"',
     rehearse=_rehearse,
 )

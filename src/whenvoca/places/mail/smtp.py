@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import Outbox
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
-from whenvoca.places.mail.compose import compose_letter
+from whenvoca.places.mail.compose import compose_email
 from whenvoca.places.secrets import Secret
 from whenvoca.unforeseen import to_fault
 
@@ -21,7 +21,7 @@ _PASSING = range(400, 500)  # replies that say: try again later
 
 
 class SmtpOutbox(Outbox):
-    """A server that takes letters. ``tls``: implicit (from the first byte), starttls, or none."""
+    """A server that takes emails. ``tls``: implicit (from the first byte), starttls, or none."""
 
     def __init__(
         self,
@@ -84,19 +84,19 @@ class SmtpOutbox(Outbox):
             server.login(self._user, self._password.reveal())
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
-        """Sends a group over one connection, each letter by itself."""
+        """Sends a group over one connection, each email by itself."""
         answers: list[Receipt | WhenvocaError] = []
         server: smtplib.SMTP | None = None
         for effect in effects:
             try:
-                letter = compose_letter(effect, self.sender, stamp.astimezone(self.zone))
+                email = compose_email(effect, self.sender, stamp.astimezone(self.zone))
                 server = server or self._connect()
-                refused = server.send_message(letter)
-                answers.append(Receipt() if not refused else _refusal(refused, "the others have the letter"))
+                refused = server.send_message(email)
+                answers.append(Receipt() if not refused else _refusal(refused, "the others have the email"))
             except (RowFault, PlaceTrouble, SettingsFault) as error:
                 answers.append(error)
             except smtplib.SMTPRecipientsRefused as error:
-                answers.append(_refusal(error.recipients, "nobody has the letter", self._where))
+                answers.append(_refusal(error.recipients, "nobody has the email", self._where))
                 with suppress(smtplib.SMTPException, OSError):
                     server.rset()  # type: ignore[union-attr]
             except (smtplib.SMTPException, OSError) as error:
@@ -141,7 +141,7 @@ class SmtpOutbox(Outbox):
 
 
 def _refusal(refused: dict[str, tuple[int, bytes]], others: str, where: str = "") -> RowFault | PlaceTrouble:
-    """Who was refused and why. Where every refusal may pass and nobody has the letter, it is tried again."""
+    """Who was refused and why. Where every refusal may pass and nobody has the email, it is tried again."""
     said = "; ".join(
         f"{address} ({code} {text.decode('utf-8', 'replace')})" for address, (code, text) in refused.items()
     )

@@ -1,0 +1,26 @@
+"""Words of the language that have a new name. For one version the old one is still read: `check` names the new one, and
+`tidy` writes it."""
+
+from __future__ import annotations
+
+from collections.abc import Container
+
+SENTENCES = {("send", "letter", "to"): ("send", "email", "to")}  # how a step began, and how it begins now
+DATED = ("event", "task")  # what has the fields below
+FIELDS = {"alarm": "reminder"}
+BRAKED = {"letter": "email"}  # what a brake counts
+
+
+def new_sentence(words: list[str]) -> list[str]:
+    """The words of a step as they are now; the same list where nothing in them is old."""
+    for old, new in SENTENCES.items():
+        if tuple(word.lower() for word in words[: len(old)]) == old:
+            return [*new, *words[len(old) :]]
+    return words
+
+
+def new_field(word: str, known: Container[str]) -> str:
+    """The field that the word means now, where ``known`` has that one and not the word itself;
+    else empty."""
+    new = FIELDS.get(word, "")
+    return new if new and word not in known and new in known else ""
