@@ -78,7 +78,7 @@ CASES: list[tuple[str, Callable[[Desk], object], int, str]] = [
     ("calendar without folder", toml('folder = "domes"', ""), 2, "a calendar has either a folder, a file or a server"),
     ("strange ending", toml("requests.csv", "requests.doc"), 2, "sheets are read from .xlsx, .xlsm, .ods and .csv"),
     ("read-only sheet", toml("key =", "readonly = true\nkey ="), 2, "requests is read-only"),
-    ("mail", toml("ines@example.org", "ines"), 2, 'whenvoca.toml:8: "ines" is no e-mail address'),
+    ("mail", toml("ines@example.org", "ines"), 2, 'whenvoca.toml:8: "ines" is not an email address'),
     ("faulty workflow", flow("Day at From", "Dai at From"), 2, 'there is no column or name "Dai" in requests'),
     (
         "binary workflow",

@@ -80,7 +80,7 @@ def test_typo_in_an_address_fails_its_row_with_the_cell_and_the_others_are_sent(
     rows.workflow('when requests gains a row\n\nsend email to To in post\n  subject  "x"\n  text     "y"\n')
     rows.rows("R-1,a@example.org", f"R-9,{address}", "R-2,b@example.org", head="No,To\n")
     told = reasons(rows)
-    assert told["R-9"] == f'requests.csv, B3: "{address}" is no e-mail address'
+    assert told["R-9"] == f'requests.csv, B3: "{address}" is not an email address'
     assert (told["R-1"], told["R-2"], len(list((rows.folder / "post").iterdir()))) == ("", "", 2)
 
 
@@ -192,7 +192,7 @@ SETTINGS_SLIPS = [
     ("[foo]\nx = 1\n", "7", 'there is no table "foo"'),
     ("[foo.sub]\nx = 1\n", "7", 'there is no table "foo"'),
     ("[[foo]]\nx = 1\n", "7", 'there is no table "foo"'),
-    ('[people.ana]\nmail = "ana@example..org"\n', "8", '"ana@example..org" is no e-mail address'),
+    ('[people.ana]\nmail = "ana@example..org"\n', "8", '"ana@example..org" is not an email address'),
 ]
 
 
@@ -254,14 +254,41 @@ def test_empty_end_is_no_hour_and_a_mirror_leaves_its_event_alone(desk: Desk, fi
     assert made.read_bytes() == before
 
 
-def test_another_end_may_be_said_for_rows_without_one(desk: Desk) -> None:
-    desk.settings(SETTINGS, REQUESTS).workflow(
-        "when requests gains a row\n\ncreate event in domes\n  title   Title\n  start   Day at From\n"
-        "  end     if To is filled then Day at To else (Day at From) + 1 hour\n"
+OTHER_ENDS = [
+    ("end     if To is filled then Day at To else (Day at From) + 1 hour", "23:00", "17T230000"),
+    ("end     Day at To or 1 hour", "23:00", "17T230000"),
+    ("end     Day at To or (Day at From) + 1 hour", "01:00", "18T010000"),
+    ("length  Long or 1 hour", "", "17T225000"),
+]
+
+
+@pytest.mark.parametrize(("end", "to", "shown"), OTHER_ENDS)
+def test_another_end_may_be_said_for_rows_without_one(desk: Desk, end: str, to: str, shown: str) -> None:
+    workflow = f"when requests gains a row\n\ncreate event in domes\n  title   Title\n  start   Day at From\n  {end}\n"
+    desk.settings(SETTINGS, REQUESTS).workflow(workflow)
+    desk.rows(
+        f"R-1,M 42,2027-03-17,21:30,{to},80 minutes", "R-2,M 13,2027-03-18,21:30,,", head="No,Title,Day,From,To,Long\n"
     )
-    desk.rows("R-1,M 42,2027-03-17,21:30,23:00", "R-2,M 13,2027-03-18,21:30,", head="No,Title,Day,From,To\n")
+    checked = desk.run("check")
+    assert (checked.code, "will fail" in checked.err) == (0, False)
     assert desk.run("run").code == 0
-    assert any(b"T223000" in path.read_bytes() for path in desk.events())
+    ends = {line for path in desk.events() for line in path.read_text().splitlines() if line.startswith("DTEND")}
+    assert ends == {f"DTEND;TZID=Atlantic/Azores:202703{day}" for day in (shown, "18T223000")}
+
+
+def test_check_counts_the_rows_that_leave_their_end_empty(desk: Desk) -> None:
+    desk.settings(SETTINGS, REQUESTS).workflow(
+        "when requests gains a row\n  where  Title is filled\n\ncreate event in domes\n  title  Title\n"
+        "  start  Day at From\n  end    Day at To\n"
+    )
+    rows = [f"R-{n},M {n},2027-03-17,21:30," for n in range(1, 8)]
+    desk.rows(*rows, "R-8,,2027-03-17,21:30,", "R-9,M 9,2027-03-17,21:30,23:00", head="No,Title,Day,From,To\n")
+    checked = desk.run("check", "--json").json
+    assert checked["warnings"] == [
+        "slots: 7 rows have no end and will fail: R-1, R-2, R-3, R-4, R-5 and 2 more; fill it, or give a default in "
+        "line "
+        "7: … or 1 hour"
+    ]
 
 
 # --- an installation without an extra

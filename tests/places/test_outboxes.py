@@ -118,7 +118,7 @@ def test_email_sent_again_has_one_identity(outbox: Outbox) -> None:
 def test_address_that_is_none_sends_nothing(outbox: Outbox, address: str) -> None:
     answer = outbox.send(to=[address])
     assert isinstance(answer, RowFault)
-    assert "is no e-mail address" in answer.message
+    assert "is not an email address" in answer.message
     assert outbox.emails() == []
 
 

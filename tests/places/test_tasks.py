@@ -76,6 +76,7 @@ def test_mirrored_tasks_come_change_and_go(desk: Desk, tasks: Tasks) -> None:
         "M 42": ("packing", "tomas"),
         "M 13": ("packing", "tomas"),
     }
+    assert {task.person_mail for task in first.values()} == {"tomas@example.org"}
     assert first["M 42"].end == datetime(2027, 3, 17, 21, 30, tzinfo=AZORES)
     assert desk.run("run").err.startswith("nothing new")
     desk.rows(R1.replace("21:30", "22:15"))
@@ -83,6 +84,26 @@ def test_mirrored_tasks_come_change_and_go(desk: Desk, tasks: Tasks) -> None:
     second = tasks()
     assert list(second) == ["M 42"]
     assert (second["M 42"].uid, second["M 42"].end) == (first["M 42"].uid, datetime(2027, 3, 17, 22, 15, tzinfo=AZORES))
+
+
+@pytest.mark.parametrize(
+    ("person", "line"),
+    [
+        ("ines", 'ATTENDEE;CN="ines";X-WHENVOCA-PERSON="ines":mailto:ines@example.org'),
+        ("a@exämple.org", "ATTENDEE:mailto:a@xn--exmple-cua.org"),
+        ("rui", "ATTENDEE:urn:whenvoca:person:rui"),
+    ],
+    ids=["of the people", "an address", "without an address"],
+)
+def test_person_of_a_task_is_written_by_their_address(desk: Desk, person: str, line: str) -> None:
+    desk.settings(SETTINGS, REQUESTS, FOLDER, '[people.rui]\nchat = "rui"\n').rows(R1)
+    desk.workflow(MIRROR.replace("tomas", person))
+    assert desk.run("run").code == 0
+    (path,) = desk.events("chores")
+    assert line in path.read_text(encoding="utf-8").replace("\r\n ", "").splitlines()
+    assert desk.run("run").err.startswith("nothing new")
+    (task,) = read_events(path.read_bytes(), AZORES, noun="task")
+    assert task.person == person.replace("exämple", "xn--exmple-cua")  # type: ignore[attr-defined]
 
 
 def test_lost_ledger_makes_no_task_twice(desk: Desk, tasks: Tasks) -> None:

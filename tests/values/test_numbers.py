@@ -1,4 +1,4 @@
-"""Numbers, ticks, address lists, blanks, and values on their way into the ledger and back."""
+"""Numbers, ticks, blanks, and values on their way into the ledger and back."""
 
 from __future__ import annotations
 
@@ -15,17 +15,7 @@ from whenvoca.engine.ledger.codec import decode_state, encode
 from whenvoca.values.blanks import is_blank, plain_signs, squeeze_blanks
 from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import from_plain, is_empty, show_raw, tidy_raw, to_plain
-from whenvoca.values.numbers import (
-    COMMA,
-    POINT,
-    is_address,
-    shape_addresses,
-    shape_number,
-    shape_yes_no,
-    show_number,
-    split_addresses,
-    tidy_number,
-)
+from whenvoca.values.numbers import COMMA, POINT, shape_number, shape_yes_no, show_number, tidy_number
 
 READ = [
     ("12", {"": 12}),
@@ -85,49 +75,6 @@ TICKS = [
 def test_yes_and_no_as_people_tick_them(text: str, said: bool | None) -> None:
     shaped = shape_yes_no(text)
     assert (None if shaped is None else shaped.fits[""]) is said
-
-
-LISTS = [
-    ("a@example.org", ["a@example.org"]),
-    ("a@example.org, b@example.org;c@example.org", ["a@example.org", "b@example.org", "c@example.org"]),
-    ('"Sá, Inês" <ines@example.org>, tomas@example.org', ["ines@example.org", "tomas@example.org"]),
-    ("mailto:a@example.org", ["a@example.org"]),
-    ("a@example.org,,;", ["a@example.org"]),
-    ("a@example.org\nb@example.org", ["a@example.org", "b@example.org"]),
-    ("", []),
-    (" , ", []),
-    ("Rui", ["Rui"]),
-]
-
-
-@pytest.mark.parametrize(("text", "pieces"), LISTS, ids=[repr(text)[:30] for text, _ in LISTS])
-def test_lists_of_addresses_are_parted(text: str, pieces: list[str]) -> None:
-    assert split_addresses(text) == pieces
-
-
-@pytest.mark.parametrize(
-    ("text", "fault"), [("a@example.org, rui@", '"rui@" is no e-mail address'), ("a@example.org b@example.org", None)]
-)
-def test_a_broken_address_among_good_ones_is_named(text: str, fault: str | None) -> None:
-    shaped = shape_addresses(text)
-    assert (shaped.fault if shaped else None) == fault
-
-
-def test_names_of_people_may_stand_where_addresses_do() -> None:
-    known = shape_addresses("Rui, Inês", {"rui", "inês"})
-    assert known is not None
-    assert known.fits[""] == ["Rui", "Inês"]
-    assert shape_addresses("Rui, Zé", {"rui"}) is None
-    mixed = shape_addresses("rui; a@example.org", {"rui"})
-    assert mixed is not None
-    assert mixed.fits[""] == ["rui", "a@example.org"]
-
-
-@pytest.mark.parametrize(
-    "text", ["a@b", "a b@example.org", "@example.org", "a@example.", "a@exa mple.org", "x" * 250 + "@example.org"]
-)
-def test_what_is_no_address(text: str) -> None:
-    assert not is_address(text)
 
 
 BLANKS = ["", " ", "\t\n", "\u00a0", "\u200b", "\u3000 \ufeff", "\u2060\u00ad"]

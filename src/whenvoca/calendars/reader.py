@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
 from whenvoca.calendars.plain_reader import read_plain
 from whenvoca.calendars.task import Task, due_after
-from whenvoca.calendars.writer import ORIGIN
+from whenvoca.calendars.writer import ORIGIN, PERSON
 from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.values.durations import Duration
 from whenvoca.values.zones import load_zone
@@ -122,7 +122,8 @@ def to_task(component: Any, zone: ZoneInfo) -> Task:
         changed = component.get("LAST-MODIFIED") or component.get("DTSTAMP")
         finished = _moment(changed.dt, zone) if changed is not None else datetime(1970, 1, 1, tzinfo=UTC)
     categories = [str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats]
-    people = [_address(each) for each in _several(component.get("ATTENDEE"))]
+    people = _several(component.get("ATTENDEE"))
+    mail, name = (_address(people[0]), str(people[0].params.get(PERSON, ""))) if people else ("", "")
     related = _several(component.get("RELATED-TO"))
     return Task(
         uid=str(component.get("UID", "")),
@@ -130,7 +131,8 @@ def to_task(component: Any, zone: ZoneInfo) -> Task:
         start=start,
         end=due,
         section=categories[0] if categories else "",
-        person=unquote(people[0].removeprefix("urn:whenvoca:person:")) if people else "",
+        person=name or unquote(mail.removeprefix("urn:whenvoca:person:")),
+        person_mail=mail if name or "@" in mail else "",
         details=str(component.get("DESCRIPTION", "")),
         priority=int(component.get("PRIORITY", 0)),
         alarms=tuple(span for alarm in component.walk("VALARM") if (span := _alarm(alarm)) is not None),

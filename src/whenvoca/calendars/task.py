@@ -22,6 +22,7 @@ class Task(Event, frozen=True, kw_only=True):
     end: datetime | date | None = None  # type: ignore[assignment]
     section: str = ""
     person: str = ""
+    person_mail: str = ""  # where the person is known by another name
     finished: datetime | None = None
     source: str = ""
 

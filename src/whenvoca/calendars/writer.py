@@ -19,6 +19,7 @@ from whenvoca.values.durations import Duration
 from whenvoca.values.zones import told_apart
 
 ORIGIN = "X-WHENVOCA-ORIGIN"
+PERSON = "X-WHENVOCA-PERSON"  # a parameter: by which name of [people] a task's attendee is known
 _BUSY = "X-WHENVOCA-BUSY"
 _PRODUCT = "PRODID:-//Whenvoca//Whenvoca//EN"
 _TO_ESCAPE = re.compile(r"[\\;,\n\r]")
@@ -146,6 +147,9 @@ def _task_field_lines(name: str, task: Task) -> list[str]:
         case "person":
             if not task.person:
                 return []
+            if task.person_mail and task.person_mail != task.person:
+                name = _quoted(task.person)
+                return [f"ATTENDEE;CN={name};{PERSON}={name}:mailto:{task.person_mail}"]
             from urllib.parse import quote
 
             where = f"mailto:{task.person}" if "@" in task.person else f"urn:whenvoca:person:{quote(task.person)}"
@@ -258,10 +262,15 @@ def moment_line(name: str, value: datetime | date) -> str:
     return f"{name}{parameters}:{text}"
 
 
+def _quoted(value: str) -> str:
+    """The value of a parameter in quotes, which none can stand in (RFC 5545 3.1)."""
+    return f'"{value.replace(chr(34), chr(39))}"'
+
+
 def _attendee_line(attendee: Attendee) -> str:
     parameters = ""
     if attendee.name:
-        parameters += f';CN="{attendee.name.replace(chr(34), chr(39))}"'
+        parameters += f";CN={_quoted(attendee.name)}"
     if attendee.optional:
         parameters += ";ROLE=OPT-PARTICIPANT"
     if attendee.answer:

@@ -57,9 +57,7 @@ def _show(result: CheckResult, seen: Preview, common: Common) -> None:
             show_fault(fault)
     for warning in result.warnings:
         say(f"note: {warning}")
-    for each in seen.renamed:
-        say(f"note: {each.said}; {each.fix}", style="yellow")
-    for said in seen.doubles:
+    for said in seen.notes:
         say(f"note: {said}", style="yellow")
     for said in seen.left_out[:_MOST_LEFT_OUT]:
         say(f"cannot run: {said}", style="yellow")
@@ -104,7 +102,7 @@ def _to_json(result: CheckResult, seen: Preview) -> dict[str, Any]:
             for is_ok in [all(fault.in_data for fault in result.faults.get(workflow.file, ()))]
         ],
         "faults": [fault_to_json(fault) for fault in result.all_faults],
-        "warnings": [*result.warnings, *(f"{each.said}; {each.fix}" for each in seen.renamed), *seen.doubles],
+        "warnings": [*result.warnings, *seen.notes],
         "cannot_run": seen.left_out,
         "not_taken_up": seen.left_out,  # its old name, until 0.2
     }

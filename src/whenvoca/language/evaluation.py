@@ -328,16 +328,20 @@ class Compiler:
         return lambda scope: not inner(scope)
 
     def _build_several(self, node: tree.Several) -> Value:
-        parts = [self.condition(each) for each in node.conditions]
-        is_and = node.joined_by == "and"
+        if node.joined_by == "and":
+            return self._all_of([self.condition(each) for each in node.conditions])
+        parts = [self.value(each) for each in node.conditions]
 
-        def several(scope: Scope) -> bool:
+        def first_filled(scope: Scope) -> Any:
+            """The first that is neither empty nor no; so a condition holds, and a value has something in its place."""
+            value = None
             for part in parts:
-                if part(scope) is not is_and:
-                    return not is_and
-            return is_and
+                value = part(scope)
+                if not (value is False or is_empty(value)):
+                    return value
+            return value
 
-        return several
+        return first_filled
 
     def _build_isempty(self, node: tree.IsEmpty) -> Value:
         inner = self._build(node.value)

@@ -14,7 +14,7 @@ from whenvoca.language.faults import FaultList, Spot, nearest, with_article
 from whenvoca.language.inference import Inference
 from whenvoca.language.names import Names, fold_name, row_type
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, OFFSET, TEXT, TIME, YES_NO, Type, fits, of_kind
-from whenvoca.values.numbers import is_address, split_addresses
+from whenvoca.values.addresses import is_address, split_addresses
 from whenvoca.values.zones import load_zone
 
 _WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from functools import reduce
+
 from whenvoca.language import tree
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo
 from whenvoca.language.expressions import VALUE_WORDS
 from whenvoca.language.faults import FaultList, Spot, nearest, with_article
 from whenvoca.language.names import Names, fold_name
-from whenvoca.language.old_words import DATED, new_field
+from whenvoca.language.old_words import renewed
 from whenvoca.language.types import (
     ANY,
     DATE,
@@ -89,7 +91,10 @@ class Inference:
                 return self._sum(node, names)
             case tree.Minus():
                 return self.want(node.value, names, NUMBER, "minus stands before a number")
-            case tree.Compare() | tree.IsEmpty() | tree.IsOneOf() | tree.Between() | tree.Not() | tree.Several():
+            case tree.Several() if node.joined_by == "or" and not isinstance(node.conditions[0], tree.CONDITIONS):
+                kinds = [self.type_of(each, names, shown=shown) for each in node.conditions]
+                return reduce(join_types, kinds)
+            case _ if isinstance(node, tree.CONDITIONS):
                 self.condition(node, names)
                 return YES_NO
             case tree.Repeat():
@@ -160,15 +165,6 @@ class Inference:
 
     # --- names
 
-    def _renewed(self, node: tree.Name | tree.Field, owner: Type | None) -> str:
-        """The field that a word stands for, by its name of today."""
-        word = fold_name(node.word)
-        new = new_field(word, owner.fields) if owner is not None and owner.said in DATED else ""
-        if new:
-            begin = node.spot.column + node.spot.length - len(node.as_written)
-            self._faults.add_old(Spot(node.spot.line, begin, len(node.as_written)), node.as_written, new)
-        return new or word
-
     def _name(self, node: tree.Name, names: Names, shown: bool) -> Type:
         word = fold_name(node.word)
         if word in VALUE_WORDS and not node.is_column:
@@ -176,11 +172,11 @@ class Inference:
         if names.place is not None and word in {fold_name(twice) for twice in names.place.twice}:
             self._twice(node.spot, word, names.place)
             return ANY
-        if names.subject is not None and (field := self._renewed(node, names.subject)) in names.subject.fields:
+        if (subject := names.subject) is not None and (field := renewed(node, subject, self._faults)) in subject.fields:
             if word in names.given and not names.is_look_up:
                 fix = f"write {names.subject_word}.{node.as_written}, or give the other one another name"
                 self._faults.add(node.spot, f'"{node.as_written}" is a field of {names.subject} and a given name', fix)
-            return self._column_use(node.spot, names.subject.fields[field], self._column_of(node, names), names, shown)
+            return self._column_use(node.spot, subject.fields[field], self._column_of(node, names), names, shown)
         if word in names.given:
             return names.given[word]
         if word == names.subject_word and names.subject is not None:
@@ -252,7 +248,7 @@ class Inference:
         if owner is names.subject and names.place is not None and field_word in twice:
             self._twice(node.spot, field_word, names.place)
             return ANY
-        field_word = self._renewed(node, owner)
+        field_word = renewed(node, owner, self._faults)
         if field_word in owner.fields:
             return self._column_use(node.spot, owner.fields[field_word], self._column_of(node, names), names, shown)
         self._faults.add(

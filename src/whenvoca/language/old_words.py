@@ -5,6 +5,11 @@ from __future__ import annotations
 
 from collections.abc import Container
 
+from whenvoca.language.faults import FaultList, Spot
+from whenvoca.language.names import fold_name
+from whenvoca.language.tree import Field, Name
+from whenvoca.language.types import Type
+
 SENTENCES = {("send", "letter", "to"): ("send", "email", "to")}  # how a step began, and how it begins now
 DATED = ("event", "task")  # what has the fields below
 FIELDS = {"alarm": "reminder"}
@@ -24,3 +29,13 @@ def new_field(word: str, known: Container[str]) -> str:
     else empty."""
     new = FIELDS.get(word, "")
     return new if new and word not in known and new in known else ""
+
+
+def renewed(node: Name | Field, owner: Type, faults: FaultList) -> str:
+    """The field of its owner that a word of a value stands for, by its name of today; an old one is recorded."""
+    word = fold_name(node.word)
+    new = new_field(word, owner.fields) if owner.said in DATED else ""
+    if new:
+        begin = node.spot.column + node.spot.length - len(node.as_written)
+        faults.add_old(Spot(node.spot.line, begin, len(node.as_written)), node.as_written, new)
+    return new or word

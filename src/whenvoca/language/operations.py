@@ -10,9 +10,10 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.errors import RowFault
+from whenvoca.values.addresses import split_addresses
 from whenvoca.values.durations import Duration, add_to_date, add_to_moment, sum_durations
 from whenvoca.values.kinds import is_empty
-from whenvoca.values.numbers import shape_number, split_addresses, tidy_number
+from whenvoca.values.numbers import shape_number, tidy_number
 from whenvoca.values.texts import show_value
 from whenvoca.values.usable import refuse_unusable, within_the_calendar
 from whenvoca.values.zones import first_moment

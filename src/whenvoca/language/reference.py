@@ -9,6 +9,7 @@ from typing import Any
 from msgspec import Struct
 
 from whenvoca.language.definitions import FieldDefinition, Vocabulary
+from whenvoca.language.old_words import FIELDS, new_sentence
 
 _TYPES = {
     "text": "a text, or any value shown as one",
@@ -187,6 +188,12 @@ _FIXED = (
         "Chooses a value; without else it is empty.",
         'if Pupils > 20 then "Hall" else "Dome"',
     ),
+    Entry(
+        "… or …",
+        "value",
+        "The first value that is neither empty nor no. Behind an end, a length counts from the start.",
+        'Day at To or 1 hour\nVenue or "Hall"',
+    ),
     Entry("count, sum, first, last", "function", "Of a list.", "count(split(Observers))"),
     Entry(
         "join, split",
@@ -221,7 +228,8 @@ def entries(vocabulary: Vocabulary) -> list[Entry]:
 
 def find_entries(vocabulary: Vocabulary, words: Sequence[str]) -> list[Entry]:
     """The entries that these words name: whole sentences first, then any that contain them or have such a field."""
-    wanted = " ".join(words).lower().strip()
+    wanted = " ".join(new_sentence(" ".join(words).lower().split()))
+    wanted = FIELDS.get(wanted, wanted)
     known = entries(vocabulary)
     exact = [entry for entry in known if entry.name.lower() == wanted or entry.name.lower().startswith(wanted + " ")]
     if exact:

@@ -201,6 +201,9 @@ class Block(Struct, frozen=True):
     statements: tuple[Statement, ...] = ()
 
 
+CONDITIONS = (Compare, IsEmpty, IsOneOf, Between, Not, Several)  # nodes that hold or do not hold
+
+
 class Statement(Record, frozen=True):
     """Something a workflow does; ``spot`` is its line."""
 

@@ -20,14 +20,14 @@ from whenvoca.steps.effect_words import titled, when
 from whenvoca.values.texts import show_value
 
 _SHOWN_FIRST = ("title", "start", "end", "due")
-# Which attributes of Event stand behind a field of the language.
+# Which attributes of Event stand behind a field of the language, where they are not called as it is.
 _ATTRIBUTES = {
-    "attendees": "attendees",
-    "optional": "attendees",
-    "reminder": "alarms",
-    "repeat": "rule",
-    "category": "categories",
-    "due": "end",
+    "optional": ("attendees",),
+    "reminder": ("alarms",),
+    "repeat": ("rule",),
+    "category": ("categories",),
+    "due": ("end",),
+    "person": ("person", "person_mail"),
 }
 
 
@@ -108,10 +108,10 @@ def _restored(effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
             said = f"{name} is {show_value(now[name]) or 'empty'} now"
             left.append(f'{effect.place}: "{stored.event.title}" was changed since, {said}; it is left so')
             continue
-        attribute = _ATTRIBUTES.get(name, name)
         is_derived = old.occurrence != stored.event.occurrence  # an occurrence that had no VEVENT of its own
         was = (effect.before or {}).get(name)
-        given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
+        for attribute in _ATTRIBUTES.get(name, (name,)):
+            given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
         names.append(name)
     is_whole = stored.event.occurrence is None and len(old.excluded) == len(stored.event.excluded)
     if is_whole and given.keys() & {"start", "rule"}:
@@ -129,7 +129,7 @@ def _kept_event(effect: Effect, stage: Stage) -> Event:
 
 def _base_before(base: RowState, restored: Event, names: Iterable[str]) -> dict[str, Any]:
     """A mirror's base with the fields that came back as they were; what was disputed stays so."""
-    attributes = {_ATTRIBUTES.get(name, name) for name in names}
+    attributes = {attribute for name in names for attribute in _ATTRIBUTES.get(name, (name,))}
     known = from_state({name: value for name, value in base.items() if name != "disputed"})
     return to_state(replace(known, **{name: getattr(restored, name) for name in attributes}))
 

@@ -57,7 +57,7 @@ TASK = DatedKind(
         "time": (("start", "due"), ("start", "end")),
         "title": (("title",), ("title",)),
         "section": (("section",), ("section",)),
-        "person": (("person",), ("person",)),
+        "person": (("person",), ("person", "person_mail")),
         "details": (("details",), ("details",)),
         "priority": (("priority",), ("priority",)),
         "reminder": (("reminder",), ("alarms",)),

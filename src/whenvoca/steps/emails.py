@@ -16,8 +16,8 @@ from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.steps.messages import name_addressee
+from whenvoca.values.addresses import split_addresses, to_address
 from whenvoca.values.kinds import is_empty
-from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.texts import show_value
 
 
@@ -59,8 +59,8 @@ def _addresses(call: StepCall, value: Any) -> list[str]:
                 fix="correct it where it comes from",
             )
         for piece in split_addresses(text):
-            address = call.people.to_address(piece)
-            if not is_address(address):
+            address = to_address(call.people.to_address(piece))
+            if not address:
                 raise RowFault(
                     f'"{piece}" is neither an email address nor a name from [people] with one',
                     fix="correct it, or add the person",

@@ -19,10 +19,10 @@ from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.operations import to_instant
 from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
+from whenvoca.values.addresses import split_addresses, to_address
 from whenvoca.values.dates import shape_date
 from whenvoca.values.durations import Duration, add_to_moment
 from whenvoca.values.kinds import is_empty
-from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.texts import show_value
 from whenvoca.values.usable import refuse_unusable, within_the_calendar
 from whenvoca.values.zones import to_moment, told_apart
@@ -123,9 +123,9 @@ def _changed_times(call: StepCall, old: Event, notes: list[str]) -> tuple[dateti
     if not isinstance(old.start, datetime) or not isinstance(old.end, datetime):
         return _times(call, notes)  # from whole days to a time
     start = _in_zone(call.value("start"), call) if call.gives("start") else old.start
-    end, length = call.value("end"), call.value("length")
+    end, length = _end_of_value(call, start), call.value("length")
     if end is not None:
-        end = _in_zone(end, call)
+        pass
     elif isinstance(length, Duration):
         end = add_to_moment(start, length)
     else:
@@ -166,7 +166,7 @@ def _times(call: StepCall, notes: list[str]) -> tuple[datetime | date, datetime 
     end = _end(call, start, notes)
     if end is None:
         if length is None and (given := next((word for word in ("end", "length") if call.gives(word)), "")):
-            raise RowFault(f"the {given} is empty", fix="fill it, or say what else holds: if … is filled then … else …")
+            raise RowFault(f"the {given} is empty", fix=f"fill it, or give a default behind the {given}: … or 1 hour")
         span = length if length is not None else _HOUR
         if not isinstance(span, Duration):
             raise RowFault(f"the length {show_value(span)} is no duration")
@@ -181,16 +181,23 @@ def _times(call: StepCall, notes: list[str]) -> tuple[datetime | date, datetime 
     return start, end
 
 
+def _end_of_value(call: StepCall, start: datetime) -> datetime | None:
+    """The end as it is given: a moment, or a length from the start (… or 1 hour)."""
+    end = call.value("end")
+    if isinstance(end, Duration):
+        return add_to_moment(start, end)
+    return None if end is None else _in_zone(end, call)
+
+
 def _end(call: StepCall, start: datetime, notes: list[str]) -> datetime | None:
     """The end; one written `DATE at TIME` with the start's date goes over midnight by itself."""
     if not call.shares_day("start", "end"):
-        end = call.value("end")
-        return None if end is None else _in_zone(end, call)
+        return _end_of_value(call, start)
     parts = call.at_parts("end")
     assert parts is not None
     day, clock = parts
     if day is None or clock is None:
-        return None
+        return _end_of_value(call, start)
     if clock < start.time():
         day += timedelta(days=1)
         notes.append(f"{clock.isoformat('minutes')} is the next day")
@@ -231,10 +238,10 @@ def _texts(call: StepCall, word: str) -> list[str]:
 def _attendees(call: StepCall, word: str, *, optional: bool, invite: bool, wanted: bool) -> Iterator[Attendee]:
     for text in _texts(call, word):
         for piece in split_addresses(text):
-            address = call.people.to_address(piece)
-            if not is_address(address):
+            address = to_address(call.people.to_address(piece))
+            if not address:
                 raise RowFault(
-                    f'{word}: "{piece}" is neither an e-mail address nor a name from [people]',
+                    f'{word}: "{piece}" is neither an email address nor a name from [people]',
                     fix="correct it, or add the person to whenvoca.toml",
                 )
             yield Attendee(address, optional, "NEEDS-ACTION" if invite or wanted else "", bool(wanted))

@@ -5,8 +5,8 @@ from __future__ import annotations
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.people import Person
 from whenvoca.errors import RowFault
+from whenvoca.values.addresses import split_addresses, to_address
 from whenvoca.values.kinds import is_empty
-from whenvoca.values.numbers import is_address, split_addresses
 from whenvoca.values.texts import show_value
 
 
@@ -20,8 +20,8 @@ def persons_of(call: StepCall, *, strangers: list[str] | None = None) -> list[Pe
             person = call.people.find(piece)
             if person is not None:
                 found[person.name.lower()] = person
-            elif strangers is not None and is_address(piece):
-                strangers.append(piece)
+            elif strangers is not None and (address := to_address(piece)):
+                strangers.append(address)
             else:
                 raise RowFault(
                     f'there is nobody "{piece}" in [people]', fix="add them to whenvoca.toml, or correct the name"

@@ -17,7 +17,7 @@ from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.operations import to_instant
 from whenvoca.steps.event_fields import EVENT_FIELDS, to_priority, to_reminders, to_title
-from whenvoca.values.numbers import is_address
+from whenvoca.values.addresses import to_address
 from whenvoca.values.texts import show_value
 from whenvoca.values.usable import refuse_unusable
 from whenvoca.values.zones import told_apart
@@ -55,7 +55,7 @@ def _with_fields(call: StepCall, task: Task) -> Task:
         if call.gives(word):
             given[word] = carried(call.text(word))
     if call.gives("person"):
-        given["person"] = _person(call)
+        given["person"], given["person_mail"] = _person(call)
     if call.gives("priority"):
         given["priority"] = to_priority(call)
     if call.gives("reminder"):
@@ -95,15 +95,16 @@ def _refuse_turned(task: Task) -> None:
         raise RowFault(f"due {show_value(task.end)} comes before the start {show_value(task.start)}")
 
 
-def _person(call: StepCall) -> str:
-    """A name from [people], or an address."""
+def _person(call: StepCall) -> tuple[str, str]:
+    """A name from [people] with its address, or an address alone."""
     text = call.text("person").strip()
     person = call.people.find(text) if text else None
-    if text and person is None and not is_address(text):
+    address = to_address(text)
+    if text and person is None and not address:
         raise RowFault(
             f'person: there is nobody "{text}" in [people]', fix="add them to whenvoca.toml, or give an address"
         )
-    return person.name if person is not None else text
+    return (person.name, to_address(person.mail)) if person is not None else (address, address)
 
 
 def check_task_fields(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:

@@ -16,19 +16,12 @@ from typing import Any, Literal
 
 from msgspec import Struct, field
 
+from whenvoca.values.addresses import shape_addresses, split_addresses
 from whenvoca.values.blanks import plain_signs
 from whenvoca.values.dates import ORDERS, SERIAL_1900, SERIAL_1904, TYPED, Shaped, shape_date
 from whenvoca.values.durations import Duration, parse_clock_duration, parse_duration
 from whenvoca.values.kinds import Kind, Raw, serial_value, show_raw
-from whenvoca.values.numbers import (
-    COMMA,
-    POINT,
-    shape_addresses,
-    shape_number,
-    shape_yes_no,
-    split_addresses,
-    tidy_number,
-)
+from whenvoca.values.numbers import COMMA, POINT, shape_number, shape_yes_no, tidy_number
 from whenvoca.values.times import HALF_DAY, WHOLE_DAY, is_of_24_hours, shape_moment, shape_time
 
 Status = Literal["ok", "ambiguous", "contradictory"]
@@ -274,7 +267,7 @@ def _shape(text: str, kind: Kind, *, eager: bool) -> Shaped | None:
         case Kind.YES_NO:
             return shape_yes_no(text)
         case Kind.ADDRESSES:
-            return shape_addresses(text) or Shaped(fault=f'"{split_addresses(text)[0]}" is no e-mail address')
+            return shape_addresses(text) or Shaped(fault=f'"{split_addresses(text)[0]}" is not an email address')
         case Kind.DURATION:
             span = parse_duration(text) or (parse_clock_duration(text) if eager else None)
             return Shaped({"": span}) if span is not None else None

@@ -1,11 +1,9 @@
-"""Numbers, yes/no and address lists as texts."""
+"""Numbers and yes/no as texts."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Container
 from decimal import Decimal
-from functools import lru_cache
 
 from whenvoca.values.blanks import plain_signs, squeeze_blanks
 from whenvoca.values.dates import Shaped
@@ -19,9 +17,6 @@ _FORMS = {
 }
 _YES = {"yes", "y", "true", "x", "✓", "✔", "☑"}
 _NO = {"no", "n", "false", "☐", "✗"}
-_ATOM, _LABEL = r"[\w!#$%&'*+/=?^`{|}~-]+", r"[A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?"
-_ADDRESS = re.compile(rf"(?=.{{1,64}}@){_ATOM}(?:\.{_ATOM})*@(?:{_LABEL}\.)+{_LABEL}\Z", re.ASCII)  # RFC 5321 4.1.2
-_NAMED = re.compile(r'(?:"[^"]*"\s*|[^<>",;\n]*)<[^<>]*>|[^,;\n]+')
 
 
 def shape_number(text: str) -> Shaped | None:
@@ -64,42 +59,3 @@ def shape_yes_no(text: str) -> Shaped | None:
     if word in _YES:
         return Shaped({"": True})
     return Shaped({"": False}) if word in _NO else None
-
-
-def split_addresses(text: str) -> list[str]:
-    """The pieces of a list parted by commas, semicolons or line breaks; names in <…> form reduced to the address."""
-    return list(_split_addresses(text))
-
-
-@lru_cache(maxsize=4096)
-def _split_addresses(text: str) -> tuple[str, ...]:
-    pieces = []
-    for piece in _NAMED.findall(text):
-        bare = squeeze_blanks(piece)
-        if "<" in bare:
-            from email.utils import parseaddr
-
-            bare = parseaddr(bare)[1] or bare
-        bare = bare.removeprefix("mailto:")
-        if bare:
-            pieces.append(bare)
-    return tuple(pieces)
-
-
-@lru_cache(maxsize=4096)
-def is_address(text: str) -> bool:
-    """Whether the text is one e-mail address (its form only)."""
-    return bool(_ADDRESS.match(text)) and len(text) <= 254
-
-
-def shape_addresses(text: str, names: Container[str] = ()) -> Shaped | None:
-    """A list of e-mail addresses, or None if no @ is in the text. ``names`` may stand in it too, in lower case."""
-    pieces = split_addresses(text) if "@" in text or names else []
-    if "@" not in text:
-        return Shaped({"": pieces}) if pieces and all(piece.lower() in names for piece in pieces) else None
-    wrong = [piece for piece in pieces if not is_address(piece) and piece.lower() not in names]
-    if wrong and len(wrong) == len(pieces) and not any(" " not in piece and "@" in piece for piece in wrong):
-        return None
-    if wrong:
-        return Shaped(fault=f'"{wrong[0]}" is no e-mail address')
-    return Shaped({"": pieces})

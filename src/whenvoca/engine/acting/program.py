@@ -27,8 +27,8 @@ from whenvoca.language import tree
 from whenvoca.language.blocks import iter_asks, iter_steps
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.names import fold_name
+from whenvoca.values.addresses import split_addresses
 from whenvoca.values.kinds import is_empty
-from whenvoca.values.numbers import split_addresses
 from whenvoca.values.texts import show_value
 
 
@@ -279,7 +279,8 @@ class Program:
         definition, value = step.definition, self._compiler.value
         own = [line for line in step.fields if definition.field(line.word) is not None]
         columns = [line for line in step.fields if definition.field(line.word) is None]
-        ats = {line.word: line.value for line in own if isinstance(line.value, tree.At)}
+        firsts = {line.word: _first_choice(line.value) for line in own}
+        ats = {word: node for word, node in firsts.items() if isinstance(node, tree.At)}
         return CompiledFields(
             values={line.word: value(line.value) for line in own},
             columns=[(line.as_written, value(line.value)) for line in columns],
@@ -404,3 +405,8 @@ def _element_key(element: Any) -> str:
         if isinstance(key := getattr(element, name, None), str):
             return key
     return show_value(element)
+
+
+def _first_choice(node: tree.Node) -> tree.Node:
+    """What a value is unless that is empty: `Day at To` of `Day at To or 1 hour`."""
+    return node.conditions[0] if isinstance(node, tree.Several) and node.joined_by == "or" else node

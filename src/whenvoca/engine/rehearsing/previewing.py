@@ -9,6 +9,7 @@ from msgspec import Struct, field
 
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.rehearsing.empty_ends import find_empty_ends
 from whenvoca.engine.running.open_program import OpenProgram, open_program
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
 from whenvoca.errors import WhenvocaError
@@ -25,6 +26,12 @@ class Preview(Struct):
     renamed: list[Renamed] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
     doubles: list[str] = field(default_factory=list)  # subjects of which a mirror would find several things
+    empty_ends: list[str] = field(default_factory=list)  # rows that leave an end empty, by workflow
+
+    @property
+    def notes(self) -> list[str]:
+        """What is worth knowing before a run, a sentence each."""
+        return [*(f"{each.said}; {each.fix}" for each in self.renamed), *self.doubles, *self.empty_ends]
 
 
 def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing: Collection[str]) -> Preview:
@@ -38,9 +45,10 @@ def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing:
                 found.left_out += [each for each in (*noticed.faults, *noticed.waits) if each not in found.left_out]
                 program.take_up(source)
             found.doubles += _find_doubles(stage, program)
+            waiting = stage.ledger.waiting(workflow.identity, _MOST)
+            found.empty_ends += find_empty_ends(program, waiting)
         except WhenvocaError:
             continue
-        waiting = stage.ledger.waiting(workflow.identity, _MOST)
         found.waiting[workflow.file] = [occurrence.label for occurrence in waiting]
     return found
 

@@ -17,7 +17,7 @@ from whenvoca.engine.lineage import new_root
 from whenvoca.engine.people import People, Person
 from whenvoca.errors import SettingsFault
 from whenvoca.language.faults import nearest
-from whenvoca.values.numbers import is_address
+from whenvoca.values.addresses import is_address, to_address
 from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import load_zone
 
@@ -181,9 +181,9 @@ class _SettingsReader:
     def _organizer(self, head: Mapping[str, Any]) -> str:
         organizer = str(head.get("organizer", ""))
         if organizer and not is_address(organizer):
-            self._refuse("workspace", "organizer", f'"{organizer}" is no e-mail address')
+            self._refuse("workspace", "organizer", f'"{organizer}" is not an email address')
         senders = [str(place.get("from", "")) for place in self._places().values() if place.get("kind") == "outbox"]
-        return organizer or next((sender for sender in senders if is_address(sender)), "")
+        return to_address(organizer) or next((sender for sender in senders if is_address(sender)), "")
 
     def _people(self) -> list[Person]:
         found = []
@@ -194,14 +194,14 @@ class _SettingsReader:
             settings = self._table(f"people.{name}", name, person, _PERSON_KEYS)
             mail = str(settings.get("mail", ""))
             if mail and not is_address(mail):
-                self._refuse(f"people.{name}", "mail", f'"{mail}" is no e-mail address')
+                self._refuse(f"people.{name}", "mail", f'"{mail}" is not an email address')
             zone = self._zone(f"people.{name}", str(settings["zone"])) if "zone" in settings else None
             password = settings.get("password", {})
             if not isinstance(password, dict):
                 self._refuse(
                     f"people.{name}", "password", "a password never stands here", 'such as { env = "INES_CHAT" }'
                 )
-            found.append(Person(str(name), mail, str(settings.get("chat", name)), zone, dict(password)))
+            found.append(Person(str(name), to_address(mail), str(settings.get("chat", name)), zone, dict(password)))
         return found
 
     def _places(self) -> dict[str, Mapping[str, Any]]:

@@ -11,7 +11,7 @@ from typing import Any
 
 from whenvoca.engine.effects import Effect
 from whenvoca.errors import RowFault
-from whenvoca.values.numbers import is_address
+from whenvoca.values.addresses import to_address
 
 
 def compose_email(effect: Effect, sender: str, stamp: datetime) -> EmailMessage:
@@ -37,7 +37,8 @@ def compose_email(effect: Effect, sender: str, stamp: datetime) -> EmailMessage:
 
 def _address(text: str, word: str) -> Address:
     """The address. A line break or anything else that would end a header is refused."""
-    if any(ord(sign) < 32 for sign in text) or not is_address(text):
+    address = to_address(text)
+    if not address:
         shown = text.encode("unicode_escape").decode()
-        raise RowFault(f'{word}: "{shown}" is no e-mail address', fix="correct it where it comes from")
-    return Address(addr_spec=text)
+        raise RowFault(f'{word}: "{shown}" is not an email address', fix="correct it where it comes from")
+    return Address(addr_spec=address)

@@ -8,7 +8,7 @@ from typing import Any
 from whenvoca.engine.place_protocols import Outbox
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
-from whenvoca.values.numbers import is_address
+from whenvoca.values.addresses import is_address
 
 _TLS = ("starttls", "implicit", "none")
 
@@ -16,7 +16,7 @@ _TLS = ("starttls", "implicit", "none")
 def _sender(settings: PlaceSettings) -> str:
     sender = settings.text("from")
     if not is_address(sender):
-        raise settings.refuse("from", "from is no e-mail address", 'such as from = "desk@example.org"')
+        raise settings.refuse("from", "from is not an email address", 'such as from = "desk@example.org"')
     return sender
 
 
