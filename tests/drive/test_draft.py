@@ -75,6 +75,16 @@ CASES: list[tuple[str, list[list[Any]], list[str], list[str]]] = [
         ["no column tells the end"],
     ),
     (
+        "no end in some rows",
+        [
+            ["No", "Title", "Date", "From", "To"],
+            [1, "Talk", date(2027, 3, 17), time(9), time(10)],
+            [2, "Tour", date(2027, 3, 18), time(9), None],
+        ],
+        ["title Title", "start Date at From", "end Date at To or 1 hour"],
+        ['some rows have no "To"'],
+    ),
+    (
         "minutes",
         [
             ["No", "Date", "Time", "Minutes", "Title"],
@@ -105,7 +115,11 @@ CASES: list[tuple[str, list[list[Any]], list[str], list[str]]] = [
             ["Total:", None, None, None, None, 32],
         ],
         ["title Your-name", "start Which-evening at Arrival", "end Which-evening at Leaving"],
-        ["tells the rows apart", 'month first was taken, as "Which evening?" is read', "taken for a line of totals"],
+        [
+            "tells the rows apart",
+            'month first was taken, as "Which evening?" is read',
+            'row 6 ("Total:") was taken for a line of totals and makes no event',
+        ],
     ),
     (
         "nothing but when it was sent",
@@ -199,3 +213,21 @@ def test_events_are_filled_into_a_sheet_edited_there_and_adopted(desk: Desk) -> 
     desk.write("plan.csv", "".join(row for row in rows if "M 22" not in row) + ",".join(new) + "\n")
     assert desk.run("run", "plan").code == 0
     assert len(desk.events()) == 2
+
+
+@pytest.mark.parametrize("heading", ["Event id", "Event ID", "event_uid", "Booking", "Calendar id", "booking-id"])
+def test_prepare_uses_the_column_that_is_there_and_leaves_the_totals_alone(empty: Desk, heading: str) -> None:
+    head = ["No", "Title", "Date", "From", "To", heading, "Status"]
+    rows = [
+        head,
+        ["T-1", "Talk", date(2027, 3, 17), time(9), time(10)],
+        ["T-2", "Tour", date(2027, 3, 18), time(9), time(10)],
+    ]
+    path = empty.write("talks.xlsx", plain_workbook([*rows, ["Total", None, None]]))
+    assert empty.run("draft", str(path), "--into", "domes", "--prepare").code == 0
+    sheet = openpyxl.load_workbook(path).active
+    assert [cell.value for cell in sheet[1]] == head
+    assert [str(each.sqref) for each in sheet.data_validations.dataValidation] == ["C2:C3"]
+    assert empty.run("run").code == 0
+    filled = [row[5].value for row in openpyxl.load_workbook(path).active.iter_rows(min_row=2)]
+    assert [bool(each) for each in filled] == [True, True, False]

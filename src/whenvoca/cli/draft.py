@@ -152,7 +152,8 @@ def _prepare(open_file: OpenFile, table: Table, draft: Draft) -> None:
     if columns and open_file.path.suffix.lower() in (".xlsx", ".xlsm"):
         from whenvoca.places.sheet.xlsx_validation import add_date_validation
 
-        data = add_date_validation(data, table.grid.tab, columns, table.header + 1, table.last_row + _VALIDATED_BELOW)
+        last = draft.totals_row - 2 if draft.totals_row else table.last_row + _VALIDATED_BELOW
+        data = add_date_validation(data, table.grid.tab, columns, table.header + 1, last)
     replace_file(open_file.path, data)
 
 

@@ -53,6 +53,7 @@ class Draft(Struct):
     workflow: str = ""
     unsure: list[str] = field(default_factory=list)
     date_columns: list[str] = field(default_factory=list)
+    totals_row: int = 0  # the number of the row that was taken for totals, 0 if none was
     missing_outcomes: list[str] = field(default_factory=list)  # columns that the workflow would write into
 
 
@@ -77,7 +78,7 @@ class _Drafting:
         rows = table.rows[:-1] if self._has_totals else table.rows
         self._count = len(rows)
         self._cells = {
-            heading.name: [row[heading.index] for _, row in rows if heading.index < len(row)]
+            heading.name: [row[heading.index] if heading.index < len(row) else None for _, row in rows]
             for heading in table.headings
         }
 
@@ -112,7 +113,10 @@ class _Drafting:
                 self._unsure(f'{said}, as "{like}" is read' if like else said)
         if self._has_totals:
             settings["totals"] = "last row"
-            self._unsure("the last row was taken for a line of totals")
+            number, cells = self._table.rows[-1]
+            self._draft.totals_row = number + 1
+            said = show_raw(next(cell for cell in cells if cell is not None))
+            self._unsure(f'row {self._draft.totals_row} ("{said}") was taken for a line of totals and makes no event')
 
     def _decided(self) -> str:
         """The column whose dates fit one reading alone, which then holds for the others too; empty if there is none."""
@@ -163,7 +167,14 @@ class _Drafting:
         if end:
             last = self._named(_LAST_DAYS, lambda name: self._kinds[name] is Kind.DATE)
             self._take(last)
-            fields.append(("end", f"{self._word(last or day)} at {self._word(end)}", ""))
+            is_open = any(
+                cell is None and start is not None
+                for cell, start in zip(self._cells[end], self._cells[begin], strict=True)
+            )
+            if is_open:
+                self._unsure(f'some rows have no "{end}"; one hour was taken for them')
+            value = f"{self._word(last or day)} at {self._word(end)}"
+            fields.append(("end", f"{value} or 1 hour" if is_open else value, ""))
         elif length:
             fields.append(("length", length, ""))
         else:

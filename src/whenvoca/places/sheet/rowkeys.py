@@ -16,7 +16,7 @@ from collections.abc import Mapping, Sequence
 from whenvoca.engine.place_protocols import RowState
 from whenvoca.values.kinds import Raw, show_raw
 
-_BOOKING = re.compile(r"(?:booking|uid|event[ _-]?uid|booking[ _-]?uid)\Z", re.IGNORECASE)
+_BOOKING = re.compile(r"(?:booking|uid|(?:event|booking|calendar|entry)[ _-]?u?id)\Z", re.IGNORECASE)
 
 
 def key_of_columns(state: RowState, columns: Sequence[str]) -> str:
