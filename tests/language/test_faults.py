@@ -170,9 +170,9 @@ CASES: list[tuple[str, str, list[str]]] = [
         "reminder text",
         ev(S, "reminder  Target"),
         [
-            "4:13 reminder takes a duration before or after the start, and this is a text | written: reminder 25 "
-            "minutes "
-            "before, or none"
+            "4:13 reminder takes a duration before or after the start, and this is a text | written: 25 minutes "
+            "before, "
+            "or none"
         ],
     ),
     (
@@ -465,7 +465,7 @@ CASES: list[tuple[str, str, list[str]]] = [
         H + "\t" + E,
         [
             "there is no step below the trigger | say what is to be done, such as: create event in …",
-            "2:1 a tab stands in the indentation | whenvoca tidy mends it",
+            "2:1 a tab stands in the indentation | whenvoca tidy fixes it",
             '2:5 this trigger has no setting "create" | known here: existing, fields, where',
             "3:3 this indentation fits no line above | indent it as the lines it belongs to",
             '4:3 this trigger has no setting "start" | known here: existing, fields, where',
@@ -476,7 +476,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         H + "create event in domes\n    title  Target\n  start  Night-of at From\n   length  1 hour\n",
         [
             "4:3 this indentation fits no line above | indent it as the lines it belongs to",
-            '5:4 two names side by side: "From" and "length"; a column\'s blanks are written as hyphens',
+            '5:4 two names side by side: "From" and "length" | one column: From-length; a date with its time: From at '
+            'length; a text: "From length"',
         ],
     ),
     ("text open", ev(S, 'title  "Target'), ['4:10 this text is never closed | end it with "']),
@@ -488,10 +489,7 @@ CASES: list[tuple[str, str, list[str]]] = [
     (
         "odd number",
         ev(S, "length  25min"),
-        [
-            "4:11 25min is neither a number, a date nor a name | leave a blank between a number and its unit, and on "
-            "both sides of a minus"
-        ],
+        ["4:11 25min is neither a number, a date nor a name | a length is written: 25 minutes"],
     ),
     ("minus", ev(S, "length  3 hours -1 hour"), []),
     ("bad date", ev("start  2027-02-30"), ["3:10 2027-02-30 is no date of the calendar"]),
@@ -499,7 +497,7 @@ CASES: list[tuple[str, str, list[str]]] = [
     (
         "two names",
         ev("start  Night of at From"),
-        ['3:16 two names side by side: "Night" and "of"; a column\'s blanks are written as hyphens'],
+        ['3:16 two names side by side: "Night" and "of" | one column: Night-of; a text: "Night of"'],
     ),
     ("bracket", ev(S, "title  lower(Target"), ["4:22 a closing bracket is missing"]),
     (

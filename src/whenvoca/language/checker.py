@@ -12,6 +12,7 @@ from whenvoca.language.definitions import EVERY_PLACE, FieldDefinition, PlaceInf
 from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_article
 from whenvoca.language.field_checks import FieldChecks, FieldContext
 from whenvoca.language.names import Names, fold_name, row_type
+from whenvoca.language.slips_in_values import other_type
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, TEXT, TIME, YES_NO, Type, fits, list_of
 
 # What the kinds of `ask` give.
@@ -25,6 +26,8 @@ ASKED = {
     "moment": MOMENT,
     "duration": DURATION,
 }
+_SUBJECTS = ("row", "event", "task", "message", "old")  # known where the trigger is not understood: it is said already
+_ALL_WORDS = frozenset(["now", "today", "tomorrow", "happened", "old", "changes"])
 
 
 def check_workflow(workflow: tree.Workflow, faults: FaultList, around: FieldContext) -> list[Fault]:
@@ -58,7 +61,7 @@ class _Checker(FieldChecks):
     def _trigger_names(self) -> Names:
         trigger = self._workflow.trigger
         if trigger is tree.NO_TRIGGER:
-            return Names(subject=ANY)
+            return Names(subject=ANY, given=dict.fromkeys(_SUBJECTS, ANY), words=_ALL_WORDS)
         definition = trigger.definition
         kind = next(filter(None, map(place_kind_of, definition.sentence.parts)), "")
         self._trigger_values(trigger)
@@ -179,6 +182,8 @@ class _Checker(FieldChecks):
         match statement:
             case tree.Step():
                 return self._step(statement, names)
+            case tree.Unread():
+                return names.with_name(fold_name(statement.name), ANY)
             case tree.Let():
                 kind = self._infer.type_of(statement.value, names)
                 return names.with_name(fold_name(statement.name), kind)
@@ -188,7 +193,9 @@ class _Checker(FieldChecks):
                 source = self._infer.type_of(statement.source, names)
                 if source.name not in ("list", "any", "empty"):
                     self._faults.add(
-                        statement.source.spot, f"for each goes through a list, and this is {with_article(str(source))}"
+                        statement.source.spot,
+                        f"for each goes through a list, and this is {with_article(str(source))}",
+                        other_type(statement.source, source, list_of(ANY)),
                     )
                 self._block(statement.body, names.with_name(fold_name(statement.name), source.item or ANY))
             case tree.Fail():
@@ -273,7 +280,8 @@ class _Checker(FieldChecks):
         item = given.item if given.name == "list" and given.item else given
         if wanted == "list":
             if given.name not in ("list", "any", "empty"):
-                self._faults.add(node.spot, f"for each goes through a list, and this is {with_article(str(given))}")
+                said = f"for each goes through a list, and this is {with_article(str(given))}"
+                self._faults.add(node.spot, said, other_type(node, given, list_of(ANY)))
             each = step.slots["EACH"]
             return names.with_name(fold_name(each.word), given.item or ANY) if isinstance(each, tree.Name) else names
         if wanted in ("people", "addresses", "text") and not fits(item, TEXT):
@@ -304,7 +312,9 @@ class _Checker(FieldChecks):
         if (node := step.slots.get("NAME")) is not None:
             kind = self._infer.type_of(node, names)
             place = self._around.places.get((kind.item or kind).place)
-        elif self._workflow.trigger and self._workflow.trigger.definition.subject != "row":
+        elif self._workflow.trigger is tree.NO_TRIGGER:
+            return None
+        elif self._workflow.trigger.definition.subject != "row":
             self._faults.add(step.spot, "the workflow is not about a row", f"written: {step.definition.verb} in SHEET")
             return None
         if place is not None and place.readonly:
@@ -328,6 +338,8 @@ class _Checker(FieldChecks):
             return row_type(place) if definition.thing == "row" and place else self._event_type(definition, place)
         node = step.slots.get("NAME")
         if node is None:
+            if self._workflow.trigger is tree.NO_TRIGGER:
+                return ANY
             if definition.thing == "event" and names.subject_word != "event":
                 fix = f"written: {definition.verb} NAME, or {definition.verb} in CALENDAR"
                 self._faults.add(step.spot, "the workflow is not about an event", fix)

@@ -12,6 +12,7 @@ from typing import Any, NoReturn
 from whenvoca.language import tree
 from whenvoca.language.faults import FaultList, Spot, nearest
 from whenvoca.language.lines import dedent_block
+from whenvoca.language.slips_in_values import side_by_side
 from whenvoca.language.tokens import Piece, Token, split_text, tokenize
 from whenvoca.values.durations import UNITS
 
@@ -59,7 +60,7 @@ class _Parser:
         try:
             node: tree.Node = read(self)
             if self._peek.kind != "end":
-                self._stop(self._peek, self._left_over())
+                self._stop(self._peek, *self._left_over())
         except _Unreadable:
             return None
         return node
@@ -98,15 +99,15 @@ class _Parser:
         self._faults.add(token.spot, message, fix)
         raise _Unreadable
 
-    def _left_over(self) -> str:
+    def _left_over(self) -> tuple[str, str]:
         token = self._peek
         previous = self._tokens[self._position - 1]
         if token.kind == "name" and previous.kind == "name":
-            return (
-                f'two names side by side: "{previous.text}" and "{token.text}"; a column\'s blanks are written as '
-                "hyphens"
-            )
-        return f"{token.text} is not expected here"
+            return side_by_side(previous.text, token.text)
+        if token.kind == "name" and previous.kind in ("number", "time", "text"):
+            said, fix = side_by_side(previous.text, token.text)
+            return (f"{token.text} is not expected here", "") if said.startswith("two names") else (said, fix)
+        return f"{token.text} is not expected here", ""
 
     # --- from the loosest to the tightest
 
@@ -309,7 +310,7 @@ class _Parser:
         if token.is_sign("("):
             inner = self.read_list()
             if not self._took_sign(")"):
-                self._stop(self._peek, "a closing bracket is missing")
+                self._stop(self._peek, "a closing bracket is missing", "put ) where what it holds ends")
             self._bracketed[id(inner)] = inner
             return inner
         self._stop(token, "a value is missing here" if token.kind == "end" else f"{token.text} is not expected here")

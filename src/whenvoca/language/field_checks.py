@@ -13,6 +13,7 @@ from whenvoca.language.definitions import FieldDefinition, PlaceInfo
 from whenvoca.language.faults import FaultList, Spot, nearest, with_article
 from whenvoca.language.inference import Inference
 from whenvoca.language.names import Names, fold_name, row_type
+from whenvoca.language.slips_in_lines import other_field
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, OFFSET, TEXT, TIME, YES_NO, Type, fits, of_kind
 from whenvoca.values.addresses import is_address, split_addresses
 from whenvoca.values.zones import load_zone
@@ -35,7 +36,7 @@ class FieldChecks:
     def __init__(self, faults: FaultList, around: FieldContext) -> None:
         self._faults = faults
         self._around = around
-        self._infer = Inference(faults)
+        self._infer = Inference(faults, around.people)
 
     def _step_fields(self, step: tree.Step, place: PlaceInfo | None, names: Names) -> None:
         definition = step.definition
@@ -48,7 +49,8 @@ class FieldChecks:
                 self._column_value(line, place, names)
             else:
                 self._infer.type_of(line.value, names)
-                fix = nearest(line.as_written, [each.name for each in definition.fields])
+                known_fields = [each.name for each in definition.fields]
+                fix = other_field(line.as_written, known_fields) or nearest(line.as_written, known_fields)
                 self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', fix)
         if (
             definition.columns_as_fields
@@ -80,7 +82,7 @@ class FieldChecks:
             return
         column = place.by_word.get(word)
         if column is None:
-            fix = nearest(line.as_written, row_type(place).written)
+            fix = other_field(line.as_written, place.by_word) or nearest(line.as_written, row_type(place).written)
             self._faults.add(line.spot, f'there is no column "{line.as_written}" in {place.name}', fix)
         elif column.declared and not fits(given, of_kind(column.kind)) and column.kind != "text":
             self._faults.add(
@@ -105,11 +107,8 @@ class FieldChecks:
             case "reminders":
                 item = given.item if given.name == "list" and given.item else given
                 if not fits(item, OFFSET):
-                    fix = (
-                        "written: 25 minutes before"
-                        if item.name == "duration"
-                        else "written: reminder 25 minutes before, or none"
-                    )
+                    said = tree.span_text(node) or "25 minutes"
+                    fix = f"written: {said} before" + (", or none" if item.name != "duration" else "")
                     self._faults.add(
                         node.spot,
                         f"{known.name} takes a duration before or after the start, and this is "

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from functools import reduce
 
 from whenvoca.language import tree
@@ -10,6 +11,7 @@ from whenvoca.language.expressions import VALUE_WORDS
 from whenvoca.language.faults import FaultList, Spot, nearest, with_article
 from whenvoca.language.names import Names, fold_name
 from whenvoca.language.old_words import renewed
+from whenvoca.language.slips_in_values import as_text, other_type, sum_slip, unknown_word
 from whenvoca.language.types import (
     ANY,
     DATE,
@@ -29,6 +31,7 @@ from whenvoca.language.types import (
 )
 from whenvoca.values.kinds import kind_of
 
+_MEANT = ("now", "today", "tomorrow", "none", "empty")  # words of values that a slip may have meant
 _ORDERED = ("number", "date", "time", "moment", "duration", "any", "empty", "text")
 CHANGE = thing("change", {"field": TEXT, "old": ANY, "new": ANY})
 
@@ -36,8 +39,9 @@ CHANGE = thing("change", {"field": TEXT, "old": ANY, "new": ANY})
 class Inference:
     """Tells types within one file and records the faults it meets."""
 
-    def __init__(self, faults: FaultList) -> None:
+    def __init__(self, faults: FaultList, people: Container[str] = ()) -> None:
         self._faults = faults
+        self._people = people
 
     def type_of(self, node: tree.Node, names: Names, *, shown: bool = False) -> Type:
         """The type of a value. ``shown`` tells that only its text counts, so that a doubtful cell does no harm.
@@ -131,28 +135,18 @@ class Inference:
         given = self.type_of(node, names)
         if not fits(given, wanted):
             self._faults.add(
-                node.spot, f"{why}, and this is {with_article(str(given))}", self._mend(node, given, wanted, names)
+                node.spot, f"{why}, and this is {with_article(str(given))}", self._fix(node, given, wanted, names)
             )
         return given
 
-    def _mend(self, node: tree.Node, given: Type, wanted: Type, names: Names) -> str:
-        if given.name == "moment" and wanted.name == "date":
-            return "its date is: … as date"
-        if given.name == "moment" and wanted.name == "time":
-            return "its time is: … as time"
-        if given.name == "date" and wanted.name == "time":
-            return "give a column or value that holds a time"
-        if given.name == "time" and wanted.name == "moment":
-            return 'join it with a date: "Day at Begin"'
-        if given.name == "duration" and wanted.name == "date" and isinstance(node, tree.Span):
-            return "put brackets around the sum before at"
+    def _fix(self, node: tree.Node, given: Type, wanted: Type, names: Names) -> str:
         column = self._column_of(node, names)
         if column is not None and given.name == "text" and column.sample:
             place = names.place.name if names.place else ""
             return (
                 f'{place}, {column.sample}; say what the column holds: kinds = {{ "{column.name}" = "{wanted.name}" }}'
             )
-        return ""
+        return other_type(node, given, wanted)
 
     def _column_of(self, node: tree.Node, names: Names) -> ColumnInfo | None:
         if names.place is None:
@@ -203,17 +197,17 @@ class Inference:
             return
         if names.subject is not None and names.subject.name == "any":
             return  # the place could not be read, which is said already
-        known = [*names.given, *(names.subject.written if names.subject else ())]
+        known = [*names.given, *(names.subject.written if names.subject else ()), *_MEANT]
         where = f" in {names.place.name}" if names.place is not None and not node.is_column else ""
         what = (
             f'there is no column or name "{node.as_written}"{where}'
             if names.place
             else f'there is no name "{node.as_written}"'
         )
-        fix = (
-            nearest(node.as_written, known)
-            or f"whenvoca read sheet shows the columns of {names.place.name if names.place else 'a sheet'}"
-        )
+        fix = unknown_word(word, self._people) or nearest(node.as_written, known)
+        if not fix:
+            shown = f"; whenvoca read sheet shows the columns of {names.place.name}" if names.place else ""
+            fix = as_text(node.as_written) + shown
         if names.is_look_up:
             owner = next((name for name in ("row", "event") if word in names.given.get(name, ANY).fields), "")
             fix = f"here the subject is written in full: {owner}.{node.as_written}" if owner else fix
@@ -336,14 +330,8 @@ class Inference:
         if result is None:
             joined = {"+": "added to", "-": "taken from", "*": "multiplied by", "/": "divided by"}[node.sign]
             first, second = (right, left) if node.sign in "+-" else (left, right)
-            fix = ""
-            if left.name == right.name == "text" and node.sign == "+":
-                fix = 'texts are joined in braces: "{A} {B}"'
-            elif left.name == "time":
-                fix = 'join the time with a date first: "Day at Begin + 2 hours"'
-            self._faults.add(
-                node.spot, f"{with_article(str(first))} cannot be {joined} {with_article(str(second))}", fix
-            )
+            said = f"{with_article(str(first))} cannot be {joined} {with_article(str(second))}"
+            self._faults.add(node.spot, said, sum_slip(node, left, right))
             return ANY
         return result
 

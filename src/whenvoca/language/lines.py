@@ -94,7 +94,7 @@ def _iter_lines(text: str, faults: FaultList) -> Iterator[Line]:
         number = index + 1
         index += 1
         if "\t" in lead:
-            faults.add(Spot(number, 1, len(lead)), "a tab stands in the indentation", "whenvoca tidy mends it")
+            faults.add(Spot(number, 1, len(lead)), "a tab stands in the indentation", "whenvoca tidy fixes it")
         indent = len(lead.expandtabs(4))
         end, opens = find_comment(body)
         code, comment = body[:end].rstrip(), body[end:]

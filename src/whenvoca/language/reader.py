@@ -9,6 +9,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from whenvoca.language import tree
+from whenvoca.language.ask_lines import read_ask
 from whenvoca.language.definitions import (
     HAPPENINGS,
     FieldDefinition,
@@ -21,12 +22,21 @@ from whenvoca.language.expressions import WORDS, read_condition, read_value
 from whenvoca.language.faults import FaultList, Spot, nearest
 from whenvoca.language.lines import Line, read_lines
 from whenvoca.language.old_words import DATED, FIELDS, new_field, new_sentence
-from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
+from whenvoca.language.repeat_lines import read_repeat
 from whenvoca.language.sentence_slots import read_slots, refuse_sentence
 from whenvoca.language.settings_lines import SETTINGS, constant_of, read_setting, to_settings, value_pieces
+from whenvoca.language.slips_in_lines import (
+    field_word,
+    is_field_of,
+    line_slip,
+    name_given,
+    other_trigger,
+    remark_slip,
+    trigger_slip,
+    without_then,
+)
 from whenvoca.language.tokens import Piece
 
-ASK_KINDS = ("text", "list", "number", "yes/no", "date", "time", "moment", "duration")
 _WORD = re.compile(r'["“„][^"”“]*["”]|[^\s,]+|,')
 _FIELD = re.compile(r'(column\s+"(?P<column>[^"]+)"|(?P<word>\S+))(?P<gap>\s*)')
 _LET = re.compile(r"let\s+(?P<name>\S+)\s*(?P<sign>=?)\s*", re.IGNORECASE)
@@ -76,6 +86,13 @@ class _WorkflowReader:
             elif word == "when" and not seen_trigger:
                 seen_trigger = True
                 trigger = self._read_trigger(line)
+                if rest:
+                    self._faults.add(line.spot, "the trigger stands below a step", "it comes first, above all steps")
+            elif remark := remark_slip(line.code):
+                self._faults.add(line.spot, *remark)
+            elif not seen_trigger and self._is_trigger_in_other_words(line):
+                seen_trigger = True
+                rest += line.children
             elif word == "when":
                 self._faults.add(line.spot, "a second trigger", "one file holds one workflow with one trigger")
             elif line.code.lower() == "if anything fails":
@@ -90,7 +107,7 @@ class _WorkflowReader:
                 rest.append(line)
         if not seen_trigger:
             self._faults.add(None, "there is no trigger", "begin with a line such as: when requests gains a row")
-        elif not rest:
+        elif not rest and trigger is not tree.NO_TRIGGER:
             self._faults.add(
                 None, "there is no step below the trigger", "say what is to be done, such as: create event in …"
             )
@@ -106,6 +123,10 @@ class _WorkflowReader:
         plain = [word for word, _ in words]
         match, furthest = match_sentence(plain, self._vocabulary.triggers)
         if match is None or match.length < len(plain):
+            if slip := trigger_slip(" ".join(plain), self._vocabulary.triggers):
+                spot = Spot(line.number, line.indent + words[0][1] + 1, len(line.code) - words[0][1])
+                self._faults.add(spot, *slip)
+                return tree.NO_TRIGGER
             refuse_sentence(
                 self._faults,
                 line,
@@ -140,6 +161,13 @@ class _WorkflowReader:
         return tree.Trigger(
             spot, match.definition, places, happenings, conditions, fields, read.existing, slots, read.values
         )
+
+    def _is_trigger_in_other_words(self, line: Line) -> bool:
+        begun = re.sub(r"^(if|on|whenever)\s+", "", line.code, flags=re.IGNORECASE)
+        sentence = other_trigger(begun, self._vocabulary.triggers)
+        if sentence:
+            self._faults.add(line.spot, "a trigger begins with when", f"written: when {sentence}")
+        return bool(sentence)
 
     def _read_trigger_setting(
         self, read: _TriggerSettings, known: FieldDefinition, line: Line, pieces: list[Piece]
@@ -196,9 +224,22 @@ class _WorkflowReader:
                 self._attach_failure(line, statements)
             elif re.match(r"else\b", code):
                 self._attach_branch(line, statements)
+            elif statements and is_field_of(statements[-1], line, self._vocabulary):
+                statements[-1] = self._take_in(statements[-1], line)
             elif statement := self._read_statement(line, code):
                 statements.append(statement)
         return tree.Block(tuple(statements))
+
+    def _take_in(self, step: tree.Statement, line: Line) -> tree.Statement:
+        assert isinstance(step, tree.Step)
+        word = line.code.split()[0]
+        self._faults.add(
+            self._word_spot(line, word),
+            f"{word} stands beside its step",
+            "indent it: what belongs to a step is below it",
+        )
+        fields, conditions, _ = self._read_fields([line], step.definition)
+        return replace(step, fields=(*step.fields, *fields), conditions=(*step.conditions, *conditions))
 
     def _attach_failure(self, line: Line, statements: list[tree.Statement]) -> None:
         block = self._read_block(line)
@@ -239,8 +280,9 @@ class _WorkflowReader:
         if word == "let":
             return self._read_let(line)
         if word == "ask":
-            return self._read_ask(line)
+            return read_ask(line, self._faults, self._check_name) or self._unread(line)
         if word == "if" and code != "if anything fails":
+            line = without_then(line, self._faults)
             block = self._read_block(line)
             condition = self._read_condition(line, 2)
             return tree.If(line.spot, ((condition, block),)) if condition else None
@@ -264,47 +306,18 @@ class _WorkflowReader:
         found = _LET.match(line.code)
         if not found or not found["sign"]:
             self._faults.add(line.spot, "this let is not understood", "written: let NAME = VALUE")
-            return None
+            return self._unread(line)
         name = found["name"]
         self._check_name(name, Spot(line.number, line.indent + found.start("name") + 1, len(name)))
+        if line.code.startswith("=", found.end()):
+            self._faults.add(line.spot, "let has one = and no more", f"written: let {name} = VALUE")
+            return self._unread(line)
         pieces, block = value_pieces(line, found.end())
         if not pieces:
             self._faults.add(line.spot, "a value is missing after =")
             return None
         node = read_value(pieces, self._faults, block) or tree.Literal(line.spot, None)
         return tree.Let(line.spot, name.lower(), node)
-
-    def _read_ask(self, line: Line) -> tree.Statement | None:
-        found = re.match(r"ask\s+(?P<name>[^\s\"“„]+)\s+(?P<question>[\"“„].*)", line.code, re.IGNORECASE)
-        if not found:
-            self._faults.add(line.spot, "this ask is not understood", 'written: ask NAME "the question"')
-            return None
-        name = found["name"]
-        self._check_name(name, Spot(line.number, line.indent + found.start("name") + 1, len(name)))
-        offset = found.start("question")
-        question = read_value([Piece(line.code[offset:], line.number, line.indent + offset + 1)], self._faults)
-        kind = "text"
-        default: tree.Node | None = None
-        choices: tuple[tree.Node, ...] = ()
-        for child in line.children:
-            word = child.code.split()[0].lower()
-            pieces, _ = value_pieces(child, len(word))
-            if word not in ("kind", "default", "choices"):
-                fix = nearest(word, ("kind", "default", "choices"))
-                self._faults.add(self._word_spot(child, word), f'ask has no setting "{word}"', fix)
-            elif not pieces:
-                self._faults.add(child.spot, f"{word} has no value")
-            elif word == "kind":
-                kind = pieces[0].text.strip().lower()
-                if kind not in ASK_KINDS:
-                    self._faults.add(child.spot, f'there is no kind "{kind}"', f"one of: {', '.join(ASK_KINDS)}")
-                    kind = "text"
-            elif node := read_value(pieces, self._faults):
-                if word == "default":
-                    default = node
-                else:
-                    choices = node.items if isinstance(node, tree.ListOf) else (node,)
-        return None if question is None else tree.Ask(line.spot, name.lower(), question, kind, default, choices)
 
     def _check_name(self, name: str, spot: Spot) -> None:
         if not _NAME.match(name):
@@ -325,14 +338,21 @@ class _WorkflowReader:
 
     # --- steps and their fields
 
-    def _read_step(self, line: Line) -> tree.Step | None:
+    def _unread(self, line: Line) -> tree.Statement | None:
+        name = name_given(line.code)
+        return tree.Unread(line.spot, name.lower()) if name else None
+
+    def _read_step(self, line: Line) -> tree.Statement | None:
         words = [(found[0], found.start()) for found in _WORD.finditer(line.code)]
         plain = self._renew_sentence(line, words)
         match, furthest = match_sentence(plain, self._vocabulary.steps)
         if match is None:
-            known = [each.sentence.shown for each in self._vocabulary.steps]
-            refuse_sentence(self._faults, line, words, furthest, known, "step")
-            return None
+            if slip := line_slip(line.code, self._vocabulary):
+                self._faults.add(line.spot, *slip)
+            else:
+                known = [each.sentence.shown for each in self._vocabulary.steps]
+                refuse_sentence(self._faults, line, words, furthest, known, "step")
+            return self._unread(line)
         name = ""
         tail = plain[match.length :]
         if len(tail) == 2 and tail[0].lower() == "as":
@@ -379,16 +399,16 @@ class _WorkflowReader:
         for line in lines:
             found = _FIELD.match(line.code)
             assert found is not None
-            written = found["column"] or found["word"]
-            word = written.lower()
             spot = Spot(line.number, line.indent + 1, len(found[1]))
+            written, begin = field_word(line, found, self._faults)
+            word = written.lower()
             if not found["column"] and (new := new_field(word, [each.name for each in definition.fields])):
                 self._faults.add_old(spot, written, new)
                 word = written = new
             known = None if found["column"] else definition.field(word)
             if known is None and word == "formerly" and definition.is_making and not found["column"]:
                 known = _FORMERLY
-            pieces, block = value_pieces(line, found.end())
+            pieces, block = value_pieces(line, begin)
             if not pieces:
                 self._faults.add(spot, f'"{written}" has no value', "a field line is a name, blanks, and a value")
                 continue
@@ -417,24 +437,5 @@ class _WorkflowReader:
             )
             return tree.Text(spot, ((code.lower(),),))
         if known.type == "repeat" and code.lower().startswith("every"):
-            return self._read_repeat(pieces)
+            return read_repeat(pieces, self._faults)
         return read_value(pieces, self._faults, block)
-
-    def _read_repeat(self, pieces: list[Piece]) -> tree.Node | None:
-        text = " ".join(piece.text.strip() for piece in pieces)
-        spot = Spot(pieces[0].line, pieces[0].column, len(text))
-        phrase, start, until = split_until(text)
-        try:
-            parts = parse_repeat(phrase)
-        except NoRepeat as error:
-            self._faults.add(spot, str(error))
-            return None
-        end: tree.Node | None = None
-        if times := re.search(r",?\s*(\d+)\s+times\s*\Z", until, re.IGNORECASE):
-            until = until[: times.start()]
-            parts["COUNT"] = times[1]
-        if until:
-            end = read_condition([Piece(until, pieces[0].line, pieces[0].column + start)], self._faults)
-            if "COUNT" in parts:
-                self._faults.add(spot, "until and times do not go together", "leave one of them")
-        return tree.Repeat(spot, parts, end)

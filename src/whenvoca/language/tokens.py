@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from whenvoca.language.faults import FaultList, Spot
 from whenvoca.language.lines import CLOSING_QUOTES, OPENING_QUOTES
+from whenvoca.language.slips_in_values import odd_word_slip, sign_slip
 from whenvoca.values.numbers import tidy_number
 
 TokenKind = Literal["name", "number", "date", "time", "text", "block", "sign", "end"]
@@ -87,22 +88,15 @@ def _read_token(piece: Piece, position: int, faults: FaultList, block: list[Any]
     if text[position].isdigit():
         word = _ODD_WORD.match(text, position)
         assert word is not None
-        fix = "leave a blank between a number and its unit, and on both sides of a minus"
-        if not re.search(r"[-:.]", word[0]) and not re.fullmatch(r"\d+[a-z]{1,3}", word[0]):
-            fix = f'a column of that name is written column "{word[0]}"'
-        faults.add(at(len(word[0])), f"{word[0]} is neither a number, a date nor a name", fix)
+        faults.add(at(len(word[0])), f"{word[0]} is neither a number, a date nor a name", odd_word_slip(word[0]))
         return None, word.end()
-    if found := _SIGN.match(text, position):
+    slip = sign_slip(text, position)
+    if slip is None and (found := _SIGN.match(text, position)):
         sign = {"×": "*", "÷": "/"}.get(found[0], found[0])
         return Token("sign", sign, at(len(sign))), found.end()
-    mends = {
-        "=": "equality is written: is",
-        "{": "braces stand inside quotes only",
-        "'": 'texts stand in "…"',
-        "&": "and",
-    }
-    faults.add(at(1), f"the sign {text[position]} means nothing here", mends.get(text[position], ""))
-    return None, position + 1
+    length, message, fix = slip or (1, f"the sign {text[position]} means nothing here", "")
+    faults.add(at(length), message, fix)
+    return None, position + length
 
 
 def _to_date(found: re.Match[str], spot: Spot, faults: FaultList) -> Token:

@@ -234,6 +234,12 @@ class Step(Statement, frozen=True):
         return self.formerly or name or " ".join([self.sentence, *(place.lower() for place in self.places)])
 
 
+class Unread(Statement, frozen=True):
+    """A line with a fault. ``name`` is what it would have given, so that what follows from it is not reported."""
+
+    name: str
+
+
 class Let(Statement, frozen=True):
     """let NAME = VALUE"""
 
@@ -400,6 +406,14 @@ def plain_texts(node: Node) -> list[str]:
     """The texts without values of a node: those of a list, or its own."""
     found = [plain_text(each) for each in (node.items if isinstance(node, ListOf) else (node,))]
     return [each for each in found if each is not None]
+
+
+def span_text(node: Node) -> str:
+    """A length that is written out, as the workflow writes it; empty for anything else."""
+    if not isinstance(node, Span) or not all(isinstance(amount, Literal) for amount, _ in node.pieces):
+        return ""
+    pieces = [(amount.value, unit) for amount, unit in node.pieces if isinstance(amount, Literal)]
+    return " ".join(f"{value} {unit}{'s' * (value != 1)}" for value, unit in pieces)
 
 
 def written(node: Node) -> str:
