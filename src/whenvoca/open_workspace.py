@@ -24,6 +24,7 @@ from whenvoca.engine.workspace.checking import (
     shown_path,
     written_columns,
 )
+from whenvoca.engine.workspace.ledger_home import rename_places
 from whenvoca.engine.workspace.settings import Workspace, ensure_root, find_workspace, load_workspace
 from whenvoca.errors import SourceFault
 from whenvoca.language.definitions import Vocabulary
@@ -62,6 +63,7 @@ class OpenWorkspace(Struct):
         Raises PlaceTrouble where it cannot be read.
         """
         with contextlib.closing(SqliteLedger.copy_of(self.workspace.state_folder / "ledger.sqlite")) as copy:
+            rename_places(copy, self.workspace)
             yield copy
 
     def check(self, names: Sequence[str] = ()) -> CheckResult:
@@ -91,5 +93,5 @@ def _readable(workspace: Workspace) -> dict[Path, ReadFile]:
     found = {}
     for path in workspace.workflow_files():
         with contextlib.suppress(SourceFault):
-            found[path] = read_file(path, shown_path(workspace, path), VOCABULARY)
+            found[path] = read_file(path, shown_path(workspace, path), VOCABULARY, workspace.former_places)
     return found

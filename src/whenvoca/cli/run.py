@@ -53,7 +53,7 @@ def command(
         open_ledger(opened.workspace, opened.clock, say) as ledger,
         progress_bar("rows", common.quiet or common.as_json) as progress,
     ):
-        _heed_renamed(find_renamed(ledger, active, opened.names()), common, yes=yes)
+        _heed_renamed(find_renamed(ledger, active, opened.names(), opened.workspace.places), common, yes=yes)
         kept = _ALL if common.as_json or common.verbose else MOST_SHOWN
         options = RunOptions(
             choice,

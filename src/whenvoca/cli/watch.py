@@ -85,7 +85,7 @@ def _loader(common: Common, first: OpenWorkspace, ledger: Ledger) -> Callable[[]
         faulty = {fault.file for fault in result.hard_faults}
         sound = [each for each in result.workflows if each.file not in faulty and not each.settings.paused]
         faults = [f"{fault.where}: {fault.message}" for fault in result.hard_faults]
-        renamed = find_renamed(ledger, sound, opened.names())
+        renamed = find_renamed(ledger, sound, opened.names(), opened.workspace.places)
         faults += [f"{each.said}; {each.fix}, or run it once with --yes" for each in renamed]
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
         return Loaded(opened.stage(ledger), sound, faults)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Any
 
 from msgspec import Struct, field
@@ -44,13 +46,16 @@ _NAME = re.compile(r"[^\W\d]\w*(?:-\w+)*\Z")
 _FORMERLY = FieldDefinition("formerly", "text", "the name that this step had before")
 
 
-def read_workflow(name: str, file: str, text: str, vocabulary: Vocabulary) -> tuple[tree.Workflow, FaultList]:
-    """The workflow of that file, and the faults of its layout and sentences.
+def read_workflow(
+    name: str, file: str, text: str, vocabulary: Vocabulary, former_places: Mapping[str, str] = MappingProxyType({})
+) -> tuple[tree.Workflow, FaultList]:
+    """The workflow of that file, and the faults of its layout and sentences. ``former_places``: what places were
+    called first, by their lower-case names of now.
 
     The tree holds whatever could be read, so that the checker can go on with it and add to the faults.
     """
     faults = FaultList(file, text)
-    reader = _WorkflowReader(vocabulary, faults)
+    reader = _WorkflowReader(vocabulary, faults, former_places)
     workflow = replace(reader.read(name, file, read_lines(text, faults)), text=text)
     return workflow, faults
 
@@ -65,8 +70,9 @@ class _TriggerSettings(Struct):
 
 
 class _WorkflowReader:
-    def __init__(self, vocabulary: Vocabulary, faults: FaultList) -> None:
+    def __init__(self, vocabulary: Vocabulary, faults: FaultList, former_places: Mapping[str, str]) -> None:
         self._vocabulary = vocabulary
+        self._former = former_places
         self._faults = faults
 
     def read(self, name: str, file: str, lines: list[Line]) -> tree.Workflow:
@@ -380,6 +386,7 @@ class _WorkflowReader:
             conditions,
             None,
             formerly,
+            tuple(self._former.get(place.lower(), place) for place in places) if self._former else (),
         )
 
     def _renew_sentence(self, line: Line, words: list[tuple[str, int]]) -> list[str]:

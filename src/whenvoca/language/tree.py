@@ -226,12 +226,17 @@ class Step(Statement, frozen=True):
     conditions: tuple[Node, ...] = ()
     on_failure: Block | None = None
     formerly: str = ""
+    first_places: tuple[str, ...] = ()  # its places by the names that they had first, where one has another now
 
     @property
     def path(self) -> str:
         """What names this step in identities: its `as` name, else verb, noun and place."""
         name = "" if self.definition.is_mirror else self.name.lower()
-        return self.formerly or name or " ".join([self.sentence, *(place.lower() for place in self.places)])
+        return (
+            self.formerly
+            or name
+            or " ".join([self.sentence, *(place.lower() for place in self.first_places or self.places)])
+        )
 
 
 class Unread(Statement, frozen=True):

@@ -85,7 +85,7 @@ class PlaceKind(Struct, frozen=True, kw_only=True):
         given = [each for each in self.accesses if settings.has(each.key)]
         keys = [each.key for each in self.accesses]
         more = given[0].settings if len(given) == 1 else ""
-        settings.allow(("kind", "zone", *keys, *self.settings.split(), *more.split()))
+        settings.allow(("kind", "zone", "formerly", *keys, *self.settings.split(), *more.split()))
         if len(given) != 1:
             raise settings.refuse("", self.missing, self.example)
         (access,) = given

@@ -107,6 +107,12 @@ class ObservationLog(Transactions, Protocol):
     def observed(self, sequences: Sequence[int]) -> dict[int, Observation]:
         """Observations by number."""
 
+    def places(self) -> set[str]:
+        """The names of all places that it knows something of."""
+
+    def rename_place(self, old: str, new: str) -> None:
+        """Calls a place otherwise in everything that is known of it."""
+
     def rename_subjects(self, place: str, names: Mapping[str, str]) -> None:
         """Calls the subjects of a sheet by other keys, and what was made of them by the lineages that follow."""
 

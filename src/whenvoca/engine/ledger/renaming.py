@@ -46,6 +46,19 @@ class SqliteRenaming(SqliteFile):
             self._db.execute("DELETE FROM prints WHERE place=?", (place,))
             self._rename_lineages(names, workflows)
 
+    def places(self) -> set[str]:
+        """The names of all places that it knows something of."""
+        tables = ("cursors", "readers", "standing", "things", "resources")
+        return {name for table in tables for (name,) in self._db.execute(f"SELECT DISTINCT place FROM {table}")}
+
+    def rename_place(self, old: str, new: str) -> None:
+        """Calls a place otherwise in everything that is known of it."""
+        tables = [name for (name,) in self._db.execute("SELECT name FROM sqlite_master WHERE type='table'")]
+        with self.transaction():
+            for table in tables:
+                if "place" in {row[1] for row in self._db.execute(f"PRAGMA table_info({table})")}:
+                    self._db.execute(f"UPDATE {table} SET place=? WHERE place=?", (new, old))
+
     def _rename_lineages(self, names: Mapping[str, str], workflows: set[str]) -> None:
         marks = [
             mark

@@ -11,7 +11,8 @@ from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.rehearsing.empty_ends import find_empty_ends
 from whenvoca.engine.running.open_program import OpenProgram, open_program
-from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
+from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed, find_renamed_place
+from whenvoca.engine.workspace.checking import places_of
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_steps
@@ -25,18 +26,24 @@ class Preview(Struct):
     waiting: dict[str, list[str]] = field(default_factory=dict)
     renamed: list[Renamed] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
+    renamed_place: str = ""  # what is said where a place seems to have got another name
     doubles: list[str] = field(default_factory=list)  # subjects of which a mirror would find several things
     empty_ends: list[str] = field(default_factory=list)  # rows that leave an end empty, by workflow
 
     @property
     def notes(self) -> list[str]:
         """What is worth knowing before a run, a sentence each."""
-        return [*(f"{each.said}; {each.fix}" for each in self.renamed), *self.doubles, *self.empty_ends]
+        renamed = [f"{each.said}; {each.fix}" for each in self.renamed]
+        if self.renamed_place and not renamed:
+            renamed = [self.renamed_place]
+        return [*renamed, *self.doubles, *self.empty_ends]
 
 
 def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing: Collection[str]) -> Preview:
     """What each workflow would run for, on a stage whose ledger is a copy. ``standing``: see ``find_renamed``."""
-    found = Preview(renamed=find_renamed(stage.ledger, workflows, standing))
+    found = Preview(renamed=find_renamed(stage.ledger, workflows, standing, stage.workspace.places))
+    named = {place for workflow in workflows for place in places_of(workflow)}
+    found.renamed_place = find_renamed_place(stage.ledger, named, stage.workspace.places)
     for workflow in workflows:
         try:
             program = open_program(workflow, stage)

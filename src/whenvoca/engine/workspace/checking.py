@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Mapping, MutableMapping, Sequence
 from pathlib import Path
+from types import MappingProxyType
 from typing import Protocol
 
 from msgspec import Struct
@@ -66,7 +67,9 @@ class CheckResult(Struct, frozen=True):
         return [fault for faults in self.faults.values() for fault in faults]
 
 
-def read_file(path: Path, shown: str, vocabulary: Vocabulary) -> ReadFile:
+def read_file(
+    path: Path, shown: str, vocabulary: Vocabulary, former_places: Mapping[str, str] = MappingProxyType({})
+) -> ReadFile:
     """The workflow in that file. Raises SourceFault if it cannot be read as text."""
     try:
         text = read_regular(path).decode("utf-8-sig")
@@ -81,7 +84,7 @@ def read_file(path: Path, shown: str, vocabulary: Vocabulary) -> ReadFile:
         raise SourceFault(f"is no UTF-8 text (line {line})", where=shown, fix="save it as UTF-8") from error
     if "\x00" in text:
         raise SourceFault("is no text", where=shown, fix="a workflow is a text file")
-    workflow, faults = read_workflow(path.stem, shown, text, vocabulary)
+    workflow, faults = read_workflow(path.stem, shown, text, vocabulary, former_places)
     return ReadFile(path, workflow, faults, text)
 
 
@@ -123,7 +126,7 @@ def check_files(
         shown = shown_path(workspace, path)
         try:
             found = just_read.pop(path, None) if just_read else None
-            read.append(found if found is not None else read_file(path, shown, vocabulary))
+            read.append(found if found is not None else read_file(path, shown, vocabulary, workspace.former_places))
         except SourceFault as fault:
             faults[shown] = [Fault(shown, None, fault.message, fault.fix)]
     infos: dict[str, PlaceInfo] = {}

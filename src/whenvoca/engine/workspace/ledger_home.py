@@ -45,6 +45,7 @@ def open_ledger(workspace: Workspace, clock: Clock, tell: Callable[[str], None])
         ledger = SqliteLedger(folder / "ledger.sqlite")
         try:
             _check_home(ledger, workspace)
+            rename_places(ledger, workspace)
             yield ledger
         finally:
             ledger.close()
@@ -109,6 +110,17 @@ def _check_home(ledger: Ledger, workspace: Workspace) -> None:
         where=str(workspace.folder),
         fix="whenvoca claim goes on as that workspace; whenvoca claim --new-root makes this one a workspace of its own",
     )
+
+
+def rename_places(ledger: Ledger, workspace: Workspace) -> None:
+    """Lets the ledger know places by their names of now, where whenvoca.toml says what they were called formerly."""
+    if not workspace.former_places:
+        return
+    known = {name.lower(): name for name in ledger.places()}
+    names = {name.lower(): name for name in workspace.places}
+    for new, old in workspace.former_places.items():
+        if old.lower() in known and old.lower() not in names and new not in known:
+            ledger.rename_place(known[old.lower()], names[new])
 
 
 def claim_home(ledger: Ledger, workspace: Workspace) -> None:

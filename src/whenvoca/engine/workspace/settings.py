@@ -45,6 +45,11 @@ class Workspace(Struct, frozen=True):
     people_names: frozenset[str] = field(default_factory=frozenset)
 
     @property
+    def former_places(self) -> Mapping[str, str]:
+        """What places were called first, by their lower-case names of now."""
+        return {name.lower(): str(table["formerly"]) for name, table in self.places.items() if table.get("formerly")}
+
+    @property
     def state_folder(self) -> Path:
         """Where the ledger stands: .whenvoca, its owner's only."""
         return self.folder / ".whenvoca"
