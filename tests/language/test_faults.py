@@ -259,6 +259,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         H + E.replace("domes", "domes as slot") + "change row\n  Answer  slot.adress\n",
         ['6:11 an event has no field "adress" | did you mean address?'],
     ),
+    ("priority", ev(S, "priority  12"), ["4:13 priority is a whole number from 0 to 9"]),
+    ("priority parted", ev(S, "priority  1.5"), ["4:13 priority is a whole number from 0 to 9"]),
     ("reason outside", ev(S, "title  reason"), ["4:10 reason is known in failure blocks only"]),
     (
         "failed name",

@@ -59,6 +59,8 @@ class FieldDefinition(Struct, frozen=True):
     default: str = ""
     choices: tuple[str, ...] = ()
     example: str = ""
+    span: tuple[int, int] | None = None  # of a number: its least and its greatest
+    is_known: bool = False  # of people: names from [people] alone, no addresses
 
 
 class Sentence(Struct, frozen=True, dict=True):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from typing import Any
 
 from msgspec import Struct
 
@@ -96,6 +97,9 @@ class FieldChecks:
             self._infer.want(
                 node, names, _WANTED[known.type], f"{known.name} takes {with_article(str(_WANTED[known.type]))}"
             )
+            if known.span is not None and isinstance(node, tree.Literal) and not _is_within(node.value, known.span):
+                low, high = known.span
+                self._faults.add(node.spot, f"{known.name} is a whole number from {low} to {high}")
             return
         if known.type == "choice" and isinstance(node, tree.Name) and not self._is_known(node, names):
             self._faults.add(
@@ -119,7 +123,7 @@ class FieldChecks:
                 item = given.item if given.name == "list" and given.item else given
                 if not fits(item, TEXT):
                     self._faults.add(node.spot, f"{known.name} takes names, and this is {with_article(str(given))}")
-                self._check_people(node)
+                self._check_people(node, may_be_address=not known.is_known)
             case "addresses":
                 item = given.item if given.name == "list" and given.item else given
                 if not fits(item, TEXT):
@@ -182,10 +186,14 @@ class FieldChecks:
         except SettingsFault as error:
             self._faults.add(spot, error.message, error.fix)
 
-    def _check_people(self, node: tree.Node) -> None:
+    def _check_people(self, node: tree.Node, *, may_be_address: bool = True) -> None:
         for each in node.items if isinstance(node, tree.ListOf) else (node,):
             text = tree.plain_text(each)
             for piece in split_addresses(text) if text else ():
-                if not is_address(piece) and piece.lower() not in self._around.people:
+                if piece.lower() not in self._around.people and not (may_be_address and is_address(piece)):
                     fix = nearest(piece, self._around.people)
                     self._faults.add(each.spot, f'there is nobody "{piece}" in [people]', fix)
+
+
+def _is_within(value: Any, span: tuple[int, int]) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and span[0] <= value <= span[1]

@@ -93,6 +93,16 @@ class OpenPlaces(Places):
         info: PlaceInfo = self._open(settings).info()
         return info
 
+    def about_invitations(self, name: str) -> str:
+        """A sentence on who sends the invitations of events that are made in a calendar."""
+        try:
+            sends = getattr(self.open_named(name), "sends_invitations", lambda: False)()
+        except (WhenvocaError, KeyError):
+            return f"whether {name} sends invitations is not known"
+        if sends:
+            return f"the server of {name} sends the invitations itself"
+        return f"invite marks the event as an invitation; neither {name} nor this version sends it"
+
     def unserved(self) -> list[SettingsFault]:
         """What is wrong with each place of a kind that this version cannot open."""
         return [each.refuse("kind", why, _LATER) for each in self._tables.values() if (why := _why_unavailable(each))]

@@ -49,6 +49,7 @@ ANSWER = StepDefinition(
             "Who must agree, by a yes, where somebody asks to delete an event that another one organizes. "
             "Without it who asks is told of the organizer, and asked themselves.",
             example='"ines"',
+            is_known=True,
         ),
     ),
     thing="message",

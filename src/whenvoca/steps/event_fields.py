@@ -409,7 +409,7 @@ EVENT_FIELDS: tuple[FieldDefinition, ...] = (
         choices=_CLASH,
         default="the calendar's setting, else allow",
     ),
-    _field("priority", "number", "From 1, highest, to 9; 0 is none.", default="0", example="1"),
+    _field("priority", "number", "From 1, highest, to 9; 0 is none.", default="0", example="1", span=(0, 9)),
     _field("colour", "colour", "A colour name of CSS.", example='"teal"'),
     _field("category", "value", "A category, or several.", example='"school"'),
     _field("private", "yes-no", "Whether others see no more than the time.", default="no"),

@@ -38,6 +38,9 @@ class PlaceLook(Protocol):
     def kind_of(self, name: str) -> str:
         """The kind of a place."""
 
+    def about_invitations(self, name: str) -> str:
+        """A sentence on who sends the invitations of events that are made in a calendar."""
+
 
 class ReadFile(Struct, frozen=True):
     """A workflow file, read: its tree, its faults so far, and its text."""
@@ -145,7 +148,7 @@ def check_files(
             if (info := infos.get(place.lower())) is not None and info.key_warning:
                 warnings.append(f"{info.name}: {info.key_warning}")
     warnings = list(dict.fromkeys(warnings))
-    warnings += _invitation_warnings(read, workspace)
+    warnings += _invitation_warnings(read, workspace, places)
     warnings += [warning for each in read for warning in _old_word_warnings(each)]
     exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)
     return CheckResult(tuple(each.workflow for each in read), faults, tuple(warnings), exits)
@@ -217,13 +220,11 @@ def _add_circles(read: Sequence[ReadFile], faults: dict[str, Sequence[Fault]]) -
         faults[workflow.file] = collected.sorted()
 
 
-def _invitation_warnings(read: Sequence[ReadFile], workspace: Workspace) -> list[str]:
+def _invitation_warnings(read: Sequence[ReadFile], workspace: Workspace, places: PlaceLook) -> list[str]:
     found = []
+    sender = "" if workspace.people.organizer else '; say who invites: organizer = "…" below [workspace]'
     for each in read:
-        if any(line.word == "invite" for step in iter_steps(each.workflow) for line in step.fields):
-            sender = "" if workspace.people.organizer else '; say who invites: organizer = "…" below [workspace]'
-            found.append(
-                f"{each.workflow.name}: invite marks the event as an invitation; this version sends no emails "
-                f"itself{sender}"
-            )
+        inviting = [step for step in iter_steps(each.workflow) if any(line.word == "invite" for line in step.fields)]
+        for place in dict.fromkeys(step.places[-1] for step in inviting if step.places):
+            found.append(f"{each.workflow.name}: {places.about_invitations(place)}{sender}")
     return found

@@ -122,6 +122,11 @@ class DavCalendar(Calendar):
     def info(self) -> PlaceInfo:
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, readonly=self._readonly)
 
+    def sends_invitations(self) -> bool:
+        """Whether the server sends invitations and their answers by itself (RFC 6638 2)."""
+        announced = self.client.request("OPTIONS", self.url).headers.get("dav", "")
+        return "calendar-auto-schedule" in {each.strip().lower() for each in announced.split(",")}
+
     # --- reading
 
     def _listed(self) -> dict[str, str]:
