@@ -214,23 +214,77 @@ def test_what_needs_a_yes(chat: Desk, field: str, text: str, asks: bool) -> None
         assert agenda(chat) != before
 
 
-def test_another_one_has_to_agree(chat: Desk) -> None:
+def other(uid: str, start: str, title: str) -> str:
+    """Another event that Rui organizes."""
+    event = CARL.format(which="PUBLIC").replace("carl-1", uid).replace("Filter change", title)
+    return event.replace("20270318T150000Z", f"202703{start}Z").replace("20270318T160000Z", f"202703{start[:3]}170000Z")
+
+
+@pytest.fixture
+def approving(chat: Desk) -> Desk:
+    """Tomas, who is in Lisbon, has to agree to deletions of what Rui organizes."""
+    chat.settings(SETTINGS.replace('tomas@example.org"', 'tomas@example.org"\nzone = "Europe/Lisbon"'))
     chat.write("domes/carl-1.ics", CARL.format(which="PUBLIC"))
-    chat.workflow(WORKFLOW + '  approver "tomas"\n', "desk")
-    asked, answer = say(chat, "ines", "delete filter change", "dome-floor")
-    assert asked.startswith("tomas: ines asks: To be deleted: Thu 18 Mar 14:00")
-    assert answer == "dome-floor: tomas has to agree to that, and is asked now."
-    assert say(chat, "ines", "yes", "dome-floor") == [
+    return chat.workflow(WORKFLOW + '  approver "tomas"\n', "desk")
+
+
+def test_another_one_has_to_agree(approving: Desk) -> None:
+    asked, answer = say(approving, "ines", "delete filter change", "dome-floor")
+    assert asked.startswith("tomas: ines asks: To be deleted: Thu 18 Mar 15:00")  # as Tomas reads it
+    assert "rui organizes that." in asked
+    assert answer == "dome-floor: tomas must approve this; I have asked them."
+    assert say(approving, "ines", "yes", "dome-floor") == [
         "dome-floor: That is no request I understand; nothing was changed."
     ]
-    assert agenda(chat) == ["18T14:00 Filter change"]
-    word, done = say(chat, "tomas", "yes")
-    assert (word.partition(" Deleted")[0], done.partition(" Thu")[0]) == ("dome-floor: ines:", "tomas: Deleted:")
-    assert agenda(chat) == []
-    chat.write("domes/carl-1.ics", CARL.format(which="PUBLIC"))
-    assert len(say(chat, "ines", "delete filter change")) == 2
-    assert say(chat, "tomas", "no")[0] == "ines: All right, nothing is changed."
-    assert agenda(chat) == ["18T14:00 Filter change"]
+    assert agenda(approving) == ["18T14:00 Filter change"]
+    word, done = say(approving, "tomas", "yes")
+    assert word.startswith("dome-floor: ines: tomas agreed. Deleted: Thu 18 Mar 14:00")  # as Ines reads it
+    assert done.startswith("tomas: Deleted: Thu 18 Mar 15:00")
+    assert agenda(approving) == []
+    approving.write("domes/carl-1.ics", CARL.format(which="PUBLIC"))
+    assert len(say(approving, "ines", "delete filter change")) == 2
+    assert say(approving, "tomas", "no") == [
+        "ines: tomas said no; nothing is changed.",
+        "tomas: All right, nothing is changed.",
+    ]
+    assert agenda(approving) == ["18T14:00 Filter change"]
+
+
+def test_questions_to_one_who_has_to_agree_wait_for_each_other(approving: Desk) -> None:
+    approving.write("domes/carl-2.ics", other("carl-2", "19T160000", "Pump check"))
+    assert say(approving, "ines", "delete filter change")[0].startswith("tomas: ines asks: To be deleted: Thu 18 Mar")
+    (later,) = say(approving, "ines", "delete pump check", "dome-floor", "2027-03-17T10:01")
+    assert later == "dome-floor: tomas must approve this; I ask them as soon as the questions before it are answered."
+    word, done = say(approving, "tomas", "yes", "", "2027-03-17T10:02")
+    assert word.startswith("ines: tomas agreed. Deleted: Thu 18 Mar")
+    assert "Deleted: Thu 18 Mar" in done
+    assert "ines asks: To be deleted: Fri 19 Mar 16:00" in done  # the next one is put with the answer
+    assert agenda(approving) == ["19T15:00 Pump check"]
+    said = say(approving, "tomas", "what is on friday?", "", "2027-03-17T10:03")
+    assert "Pump check" in said[0].split("\n\n")[0]
+    assert "ines asks: To be deleted: Fri 19 Mar 16:00" in said[0]  # it stays open
+    word, _ = say(approving, "tomas", "no", "", "2027-03-17T10:04")
+    assert word == "dome-floor: ines: tomas said no; nothing is changed."
+    assert agenda(approving) == ["19T15:00 Pump check"]
+
+
+def test_a_late_yes_has_to_be_said_to_the_question(approving: Desk) -> None:
+    say(approving, "ines", "delete filter change")
+    (said,) = say(approving, "tomas", "yes", "", "2027-03-17T15:00")
+    assert said.startswith(
+        "tomas: That was a while ago, so please answer once more:\n\nines asks: To be deleted: Thu 18 Mar"
+    )
+    assert agenda(approving) == ["18T14:00 Filter change"]
+    word, _ = say(approving, "tomas", "yes", "", "2027-03-17T15:01")
+    assert word.startswith("ines: tomas agreed. Deleted")
+    assert agenda(approving) == []
+
+
+def test_what_a_private_event_is_about_stays_out_of_the_room_where_it_was_asked(approving: Desk) -> None:
+    approving.write("domes/carl-1.ics", CARL.format(which="PRIVATE"))
+    say(approving, "ines", "delete the event tomorrow at 14:00", "dome-floor")
+    for word in say(approving, "tomas", "yes"):
+        assert word.startswith("tomas:") or "Filter" not in word
 
 
 def test_private_events_stay_out_of_rooms(chat: Desk) -> None:

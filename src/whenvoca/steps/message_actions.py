@@ -63,13 +63,14 @@ def answer(call: StepCall) -> Acting:
     approver = _approver(call, talk, deed)
     if approver is not None:
         asked = talk.ask_another(deed, approver, sent)
-        deed.asker = (approver.name, "")
-        said = f"{approver.name} has to agree to that, and is asked now."
-        yield _to(call, approver, asked, "question")
-    elif deed.asker[0]:
-        yield from _tell_asker(call, deed, said)
-    talk.remember(deed, call.run, sent)
-    yield _to_sender(call, message, said, "reply")
+        said = f"{approver.name} must approve this; "
+        said += "I have asked them." if asked else "I ask them as soon as the questions before it are answered."
+        if asked:
+            yield _to(call, approver, asked, "question")
+    elif deed.answers[0]:
+        yield from _tell_asker(call, talk, deed, said)
+    open_question = talk.remember(deed, call.run, sent, is_asked=approver is not None)
+    yield _to_sender(call, message, said + open_question, "reply")
     if fault is not None:
         raise fault
 
@@ -92,14 +93,16 @@ def _approver(call: StepCall, talk: Conversation, deed: Deed) -> Person | None:
     return person
 
 
-def _tell_asker(call: StepCall, deed: Deed, said: str) -> Acting:
+def _tell_asker(call: StepCall, talk: Conversation, deed: Deed, said: str) -> Acting:
     """Who waited for another one's yes hears what came of it, where they asked."""
-    name, room = deed.asker
+    name, room, _ = deed.answers
     person = call.people.find(name)
+    zone = (person.zone if person is not None else None) or call.stage.workspace.zone
+    told = talk.told_to_asker(deed, said, zone)
     if room:
-        yield _effect(call, {"room": room, "text": f"{name}: {said}"}, "word")
+        yield _effect(call, {"room": room, "text": f"{name}: {told}"}, "word")
     elif person is not None:
-        yield _to(call, person, said, "word")
+        yield _to(call, person, told, "word")
 
 
 def _manner(call: StepCall) -> Manner:

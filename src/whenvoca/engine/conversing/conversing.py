@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -15,9 +16,12 @@ from whenvoca.calendars.series import ended_before, moved_series, rest_of, shift
 from whenvoca.calendars.state import event_key
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation, to_deletion
 from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.conversing.labels import label_of_run
 from whenvoca.engine.conversing.memory import (
-    Memory,
+    QUIET,
+    Asked,
     agenda_of,
+    hide_private,
     recall,
     request_from_state,
     request_to_state,
@@ -25,7 +29,6 @@ from whenvoca.engine.conversing.memory import (
 )
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.codec import encode
-from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import StoredEvent
@@ -64,7 +67,7 @@ class Deed(Struct):
     is_done: bool = False  # the request is to be carried out
     undoes: list[int] = field(default_factory=list)
     failed: bool = False
-    asker: tuple[str, str] = ("", "")  # who waits for another one's yes, and now hears of it
+    answers: tuple[str, str, str] = ("", "", "")  # the question of another person that it answers: who, where, when
 
     def to_text(self) -> str:
         """As JSON, so that a run cut short goes on with the same."""
@@ -75,7 +78,7 @@ class Deed(Struct):
                 "is_done": self.is_done,
                 "undoes": self.undoes,
                 "failed": self.failed,
-                "asker": list(self.asker),
+                "answers": list(self.answers),
             }
         )
 
@@ -109,11 +112,22 @@ class Conversation:
         agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
         around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
         self.memory = recall(self._stage.recall(self.key), around)
-        request = understand(text, replace(around, last=self.memory.last, pending=self.memory.pending))
-        pending = self.memory.pending
+        pending = self._pending
+        request = understand(text, replace(around, last=self.memory.last, pending=pending))
         if pending is not None and pending.missing == ["calendar"] and (home := self._calendar_named(text)):
             return self._do(replace(pending, intent="create", home=home, question="", missing=[]))
         return self._decide(request)
+
+    @property
+    def _on_behalf(self) -> Asked | None:
+        """The question of another person that is put now."""
+        memory = self.memory
+        return memory.asked[0] if memory.pending is None and memory.asked and memory.asked[0].put else None
+
+    @property
+    def _pending(self) -> Request | None:
+        """The question that waits for an answer: this person's own, else that of another one."""
+        return self.memory.pending or (self._on_behalf.request if self._on_behalf is not None else None)
 
     def _calendar_named(self, text: str) -> str:
         """The calendar whose name is all that a text says; empty where it says something else."""
@@ -126,8 +140,9 @@ class Conversation:
         """Those that may be written."""
         return [name for name in self._manner.calendars if not self._stage.calendar(name).info().readonly]
 
-    def remember(self, deed: Deed, run: int, now: datetime) -> None:
-        """Remembers what was spoken of and done, for what is said next."""
+    def remember(self, deed: Deed, run: int, now: datetime, *, is_asked: bool = False) -> str:
+        """Remembers what was spoken of and done, for what is said next; ``is_asked``: somebody else has its question.
+        Answers the question of another person that is open now, to be put with the reply."""
         memory = self.memory
         request = deed.request
         if request.intent == "query" and request.targets:
@@ -138,14 +153,25 @@ class Conversation:
             memory.last = request.targets[:1]
         if deed.is_done and run:
             memory.runs = [*[each for each in memory.runs if each != run], run]
-        memory.pending = request if request.question and not deed.asker[0] else None
-        memory.asker = ("", "")
+        memory.pending = request if request.question and not is_asked else None
+        memory.asked = [each for each in memory.asked if each.key != deed.answers]
+        question = ""
+        if memory.pending is None and memory.asked:
+            memory.asked[0].put = now.isoformat()
+            question = f"\n\n{self._question_of(memory.asked[0], self.zone)}"
         self._stage.keep(self.key, memory.to_text(now))
+        return question
 
     # --- deciding
 
     def _decide(self, request: Request) -> Deed:
-        pending = self.memory.pending
+        pending, behalf = self._pending, self._on_behalf
+        answers = behalf.key if behalf is not None else ("", "", "")
+        if behalf is not None and request.intent in ("yes", "no", "undo"):
+            if self.around.now - datetime.fromisoformat(behalf.put) > QUIET:
+                return Deed(Request(), "That was a while ago, so please answer once more:")
+            if request.intent != "yes":
+                return Deed(request, "All right, nothing is changed.", answers=answers)
         match request.intent:
             case "undo" if pending is not None:
                 return Deed(request, "Nothing was done yet; the question is dropped.")
@@ -153,11 +179,11 @@ class Conversation:
                 return self._undo(request)
             case "no":
                 said = "All right, nothing is changed." if pending else reply_to(request, self.zone)
-                return Deed(request, said, asker=self.memory.asker if pending else ("", ""))
+                return Deed(request, said)
             case "yes" if pending is not None and (pending.missing == ["yes"] or pending.question.endswith(IS_PAST)):
                 intent: Any = pending.purpose if pending.intent == "ask" and pending.purpose else pending.intent
                 deed = self._do(replace(pending, intent=intent, question="", missing=[]))
-                deed.asker = self.memory.asker
+                deed.answers = answers
                 return deed
             case "choose" if pending is not None:
                 chosen = [pending.targets[n] for n in request.choice if n < len(pending.targets)]
@@ -177,12 +203,19 @@ class Conversation:
 
     def _do_or_ask(self, request: Request) -> Deed:
         if not request.question and self._needs_yes(request):
-            said = reply_to(request, self.zone)
-            owner = self._other_organizer(request)
-            if owner:
-                said += f"\n{owner} organizes that."
-            request.question, request.missing = f"{said}\nShall I? (yes or no)", ["yes"]
+            request.question, request.missing = self._question(request, self.zone, self.who), ["yes"]
         return Deed(request, request.question) if request.question else self._do(request)
+
+    def _question(self, request: Request, zone: ZoneInfo, who: str) -> str:
+        """The question whether to do what somebody asks for, with times as a reader in that zone has them."""
+        owner = self._organizer_besides(who, request)
+        said = reply_to(replace(request, question="", missing=[]), zone) + (
+            f"\n{owner} organizes that." if owner else ""
+        )
+        return f"{said}\nShall I? (yes or no)"
+
+    def _question_of(self, asked: Asked, zone: ZoneInfo) -> str:
+        return f"{asked.who} asks: {self._question(asked.request, zone, asked.who)}"
 
     def _needs_yes(self, request: Request) -> bool:
         """Whether such a request is asked about first."""
@@ -198,13 +231,16 @@ class Conversation:
 
     def _other_organizer(self, request: Request) -> str:
         """Who else organizes what is to be deleted; empty where it is nobody, or who asks."""
-        if request.intent != "delete" or not self.who or self.who == self._manner.approver.lower():
+        return "" if self.who == self._manner.approver.lower() else self._organizer_besides(self.who, request)
+
+    def _organizer_besides(self, who: str, request: Request) -> str:
+        if request.intent != "delete" or not who:
             return ""
         for target in request.targets:
             organizer = target.event.organizer
             person = self._stage.workspace.people.find(organizer) if organizer else None
             name = person.name if person is not None else organizer
-            if name and name.lower() != self.who and organizer != self._stage.workspace.people.organizer:
+            if name and name.lower() != who and organizer != self._stage.workspace.people.organizer:
                 return name
         return ""
 
@@ -214,10 +250,28 @@ class Conversation:
         return self._manner.approver if is_asked else ""
 
     def ask_another(self, deed: Deed, approver: Person, now: datetime) -> str:
-        """Puts the question to another person, in their own conversation with us; answers what they are told."""
-        memory = Memory(pending=deed.request, asker=(self.who, self.room))
-        self._stage.keep(f"talk {approver.name.lower()} ", memory.to_text(now))
-        return f"{self.who} asks: {deed.request.question}"
+        """Puts the question to another person, in their own conversation with us; answers what they are told, empty
+        where another question of theirs comes first."""
+        key = f"talk {approver.name.lower()} "
+        zone = approver.zone or self._workspace.zone
+        memory = recall(self._stage.recall(key), replace(self.around, zone=zone))
+        asked = Asked(deed.request, self.who, self.room, now.isoformat())
+        if all(each.key != asked.key for each in memory.asked):  # after a crash it is there already
+            memory.asked.append(asked)
+        is_first = memory.pending is None and memory.asked[0].key == asked.key
+        if is_first:
+            memory.asked[0].put = now.isoformat()
+        self._stage.keep(key, memory.to_text(now))
+        return self._question_of(asked, zone) if is_first else ""
+
+    def told_to_asker(self, deed: Deed, said: str, zone: ZoneInfo) -> str:
+        """What whoever asked hears of the answer, in their zone; in a room without what private events are about."""
+        if deed.request.intent in ("no", "undo"):
+            return f"{self.who} said no; nothing is changed."
+        if not deed.is_done:
+            return said
+        request = hide_private(deed.request) if deed.answers[1] else deed.request
+        return f"{self.who} agreed. {reply_to(request, zone, done=True)}"
 
     def _do(self, request: Request) -> Deed:
         if request.intent == "create" and not (request.home or self._manner.home):
@@ -244,7 +298,7 @@ class Conversation:
                 records = self._stage.runs_to_undo([number])
             except RequestFault:
                 continue
-            return Deed(request, f"Taken back: {_label_of(records[-1])}.", undoes=[each.number for each in records])
+            return Deed(request, f"Taken back: {label_of_run(records[-1])}.", undoes=[each.number for each in records])
         return Deed(request, "There is nothing of yours to take back.")
 
     # --- doing
@@ -366,33 +420,9 @@ class Conversation:
         return replace(event, sequence=event.sequence + 1, **given)
 
 
-def label_of(request: Request) -> str:
-    """What a run that carries a request out is called."""
-    titles = [each.title for each in request.events] or [each.event.title for each in request.targets]
-    return titles[0] if len(titles) == 1 else f"{len(titles)} events: {', '.join(titles)}"[:120]
-
-
-def _label_of(record: RunRecord) -> str:
-    """What a run did, for who asked for it."""
-    if record.kind == "request":
-        return record.label
-    done = [effect for effect in record.effects if effect.verb.endswith(" event")]
-    titles = [str((each.after or {}).get("title") or (each.before or {}).get("title") or each.target) for each in done]
-    found = dict.fromkeys([_stored_title(each) or title for each, title in zip(done, titles, strict=True)])
-    return ", ".join(found) or record.label
-
-
-def _stored_title(effect: Effect) -> str:
-    """The title in what stood there whole, for a change that did not touch it."""
-    for line in effect.kept.splitlines():
-        if line.startswith("SUMMARY") and ":" in line:
-            return line.partition(":")[2].replace("\\,", ",").replace("\\;", ";")
-    return ""
-
-
 def deed_from_text(text: str, around: Surroundings) -> Deed:
     """The deed of ``to_text``; events that are gone are left out."""
     state = json.loads(text)
     request = request_from_state(state["request"], around)
-    who, room = state["asker"]
-    return Deed(request, state["reply"], state["is_done"], list(state["undoes"]), state["failed"], (who, room))
+    who, room, at = state["answers"]
+    return Deed(request, state["reply"], state["is_done"], list(state["undoes"]), state["failed"], (who, room, at))

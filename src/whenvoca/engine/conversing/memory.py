@@ -24,14 +24,30 @@ QUIET = timedelta(minutes=30)  # after so long a conversation is forgotten
 _MOST_RUNS = 20
 
 
+class Asked(Struct):
+    """A question put to somebody because another person asked for something: who, where and when, and when it was last
+    put; empty while one before it waits for its answer."""
+
+    request: Request
+    who: str
+    room: str
+    at: str
+    put: str = ""
+
+    @property
+    def key(self) -> tuple[str, str, str]:
+        """What tells it from others."""
+        return self.who, self.room, self.at
+
+
 class Memory(Struct):
     """What a conversation remembers: what was spoken of last, the question that waits, the runs that may be undone, and
-    on whose behalf that question is put (their name and room)."""
+    the questions on behalf of others, the first of which is put."""
 
     last: list[Target] = field(default_factory=list)
     pending: Request | None = None
     runs: list[int] = field(default_factory=list)
-    asker: tuple[str, str] = ("", "")
+    asked: list[Asked] = field(default_factory=list)
 
     def to_text(self, at: datetime) -> str:
         """As the ledger keeps it."""
@@ -41,7 +57,7 @@ class Memory(Struct):
                 "last": [_key(each) for each in self.last],
                 "runs": self.runs[-_MOST_RUNS:],
                 "pending": None if self.pending is None else request_to_state(self.pending),
-                "asker": list(self.asker),
+                "asked": [[request_to_state(each.request), *each.key, each.put] for each in self.asked],
             }
         )
 
@@ -54,6 +70,12 @@ def agenda_of(calendar: Callable[[str], Calendar], names: Sequence[str], *, hide
     calendars = [calendar(name) for name in names]
     found = [(each.name, event) for each in calendars for event in each.all_events()]
     return [Target(name, _hidden(event) if hides and event.private else event) for name, event in found]
+
+
+def hide_private(request: Request) -> Request:
+    """The request as a room may read it: private events without what they are about."""
+    shown = [Target(each.calendar, _hidden(each.event)) if each.event.private else each for each in request.targets]
+    return replace(request, targets=shown)
 
 
 def _hidden(event: Event) -> Event:
@@ -81,16 +103,16 @@ def contacts_of(agenda: Sequence[Target]) -> dict[str, str]:
 
 
 def recall(text: str, around: Surroundings) -> Memory:
-    """What a conversation remembers; nothing where it was quiet too long, or what is kept cannot be read."""
+    """What a conversation remembers; only the questions of others where it was quiet too long, and nothing where what
+    is kept cannot be read."""
     if not text:
         return Memory()
     try:
         state = json.loads(text)
+        asked = [Asked(request_from_state(each, around), *more) for each, *more in state.get("asked", [])]
         if around.now - datetime.fromisoformat(state["at"]) > QUIET:
-            return Memory()
-        memory = Memory(_found_all(state["last"], around), None, list(state["runs"]))
-        who, room = state.get("asker", ["", ""])
-        memory.asker = (who, room)
+            return Memory(asked=asked)
+        memory = Memory(_found_all(state["last"], around), None, list(state["runs"]), asked)
         if state["pending"] is not None:
             memory.pending = request_from_state(state["pending"], around)
         return memory

@@ -9,7 +9,8 @@ from msgspec import Struct, field
 
 from whenvoca.engine.acting.keyed import with_keys
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
-from whenvoca.engine.conversing.conversing import Conversation, Deed, Manner, label_of
+from whenvoca.engine.conversing.conversing import Conversation, Deed, Manner
+from whenvoca.engine.conversing.labels import label_of
 from whenvoca.engine.effects import Effect, EffectKey, Receipt
 from whenvoca.engine.ledger.records import Journal, Occurrence
 from whenvoca.engine.lineage import Lineage
