@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
+
 import pytest
 
 from tests.conftest import REQUESTS, SETTINGS, WORKFLOW, Desk
+from whenvoca.engine.ledger.renaming import TABLES_OF_PLACES
 
 POST = '[places.post]\nkind = "outbox"\nfolder = "post"\nfrom = "desk@example.org"\n'
 TELLS = '\nsend email to "ines"\n  text  "{Title}"\n'
@@ -71,3 +75,10 @@ def test_events_in_a_renamed_calendar_are_made_once(desk: Desk, formerly: str) -
 def test_another_trigger_of_the_same_file_is_no_renamed_place(told: Desk) -> None:
     told.workflow("when clock reads 10:00\n\nadd row to log\n  What  now\n")
     assert told.run("check", "--json").json["warnings"] == []
+
+
+def test_every_table_that_names_places_follows(told: Desk) -> None:
+    with contextlib.closing(sqlite3.connect(told.folder / ".whenvoca/ledger.sqlite")) as ledger:
+        tables = [name for (name,) in ledger.execute("SELECT name FROM sqlite_master WHERE type='table'")]
+        named = {each for each in tables if "place" in {row[1] for row in ledger.execute(f"PRAGMA table_info({each})")}}
+    assert named == set(TABLES_OF_PLACES)

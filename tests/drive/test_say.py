@@ -326,6 +326,21 @@ def test_other_years_are_told_and_details_in_full(desk: Desk) -> None:
     )
 
 
+def test_length_of_a_whole_day_is_in_days(desk: Desk) -> None:
+    """A time beside a day would be no valid calendar."""
+    talk(
+        desk,
+        ("camp on 18 march all day", 0, "camp"),
+        ("It takes two days.", 0, "last day Fri 19 Mar"),
+        ("make the camp three days long", 0, "last day Sat 20 Mar"),
+        ("extend the camp by a day", 0, "last day Sun 21 Mar"),
+        ("It takes 3 hours.", 4, "the whole day now. From when to when?"),
+        ("the camp ends at 5pm", 4, "the whole day now"),
+        ("move it to 10:00-12:00", 0, "start Thu 18 Mar 10:00, end Thu 18 Mar 12:00"),
+    )
+    assert desk.run("agenda", "--from", "2027-03-15").code == 0
+
+
 def test_pieces_and_references_of_a_conversation(desk: Desk) -> None:
     """A piece more for what was made, the last one I made, the first of those listed, a corrected day, a past that is
     meant."""

@@ -14,8 +14,8 @@ from whenvoca.calendars.recurrence import expand_events
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.show.effects import minutes_before
 from whenvoca.cli.show.output import Column, console, say, say_next, show_json, show_table, styled
+from whenvoca.cli.show.unread import read_pieces
 from whenvoca.cli.show.week_grid import show_week
-from whenvoca.engine.place_protocols import Calendar, Resource
 from whenvoca.errors import ExitCode, PlaceTrouble, RequestFault, SourceFault, WhenvocaError
 from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
@@ -113,7 +113,8 @@ def _collect(
         try:
             events = calendar.find_between(low, high)
         except SourceFault:
-            events, faults = _piece_by_piece(calendar, low, high)
+            pieces, faults = read_pieces(calendar)
+            events = expand_events(pieces, low, high, calendar.zone)
             unread += faults
         except PlaceTrouble as trouble:
             unread.append(trouble)
@@ -122,25 +123,6 @@ def _collect(
     return sorted(
         found, key=lambda each: (each.event.span(zone)[0], not each.event.is_whole_day, each.event.title)
     ), unread
-
-
-def _piece_by_piece(calendar: Calendar, low: datetime, high: datetime) -> tuple[list[Event], list[WhenvocaError]]:
-    """The events of a calendar of which not every piece can be read."""
-    found: dict[str, list[Event]] = {}
-    known: dict[str, Resource] = {}
-    faults: dict[str, None] = {}  # one that cannot be read is told by each look
-    while True:
-        try:
-            look = calendar.look(known, "")
-        except SourceFault as fault:
-            return [], [fault]
-        found |= {name: events for name, (_, events) in look.changed.items()}
-        faults |= dict.fromkeys(look.faults)
-        if not look.is_partial:
-            break
-        known |= {name: resource for name, (resource, _) in look.changed.items()}
-    events = [event for piece in found.values() for event in piece]
-    return expand_events(events, low, high, calendar.zone), [SourceFault(fault) for fault in faults]
 
 
 def _show_list(shown: list[ShownEvent], first: date, last: date, zone: ZoneInfo, common: Common) -> None:

@@ -83,7 +83,10 @@ class Answers:
         """The key of the subject that somebody chooses from a list."""
         if not self._may_ask:
             return nobody_picks(what, candidates)
-        for number, each in enumerate(candidates, 1):
-            say(f"{number:3}  {each.said}")
-        number = click.prompt(f"which {what}?", type=click.IntRange(1, len(candidates)), err=True)
-        return candidates[number - 1].key
+        by_number = {each.number or n: each for n, each in enumerate(candidates, 1)}  # of rows as the sheet counts them
+        for number, each in by_number.items():
+            say(f"{number:4}  {each.said}")
+        choices = click.Choice([str(number) for number in by_number])
+        said = f"which {what}? (its number)"
+        number = int(click.prompt(said, type=choices, show_choices=False, err=True))
+        return by_number[number].key

@@ -369,8 +369,8 @@ class Source(Protocol):
     def label(self, key: str, state: RowState | None) -> str:
         """How messages call the subject."""
 
-    def describe(self, key: str, state: RowState) -> str:
-        """The subject in a list that somebody chooses from."""
+    def describe(self, key: str, state: RowState) -> tuple[int, str]:
+        """The subject in a list that somebody chooses from: a row's number in its sheet, else 0, and what it says."""
 
     def current(self, key: str) -> RowState | None:
         """The subject as it stands now, None if it is gone. Raises PlaceTrouble or SourceFault."""

@@ -182,7 +182,7 @@ class _Checker(FieldChecks):
         match statement:
             case tree.Step():
                 return self._step(statement, names)
-            case tree.Unread():
+            case tree.BrokenLine():
                 return names.with_name(fold_name(statement.name), ANY)
             case tree.Let():
                 kind = self._infer.type_of(statement.value, names)

@@ -346,7 +346,7 @@ class _WorkflowReader:
 
     def _unread(self, line: Line) -> tree.Statement | None:
         name = name_given(line.code)
-        return tree.Unread(line.spot, name.lower()) if name else None
+        return tree.BrokenLine(line.spot, name.lower()) if name else None
 
     def _read_step(self, line: Line) -> tree.Statement | None:
         words = [(found[0], found.start()) for found in _WORD.finditer(line.code)]

@@ -239,7 +239,7 @@ class Step(Statement, frozen=True):
         )
 
 
-class Unread(Statement, frozen=True):
+class BrokenLine(Statement, frozen=True):
     """A line with a fault. ``name`` is what it would have given, so that what follows from it is not reported."""
 
     name: str

@@ -175,6 +175,9 @@ def _changes(context: Context, event: Event, said: Wanted, new: Pieces) -> None:
             changes["location"] = place
 
 
+_WHOLE_DAY = 'It takes the whole day now. From when to when? Say: "move it to 10:00-12:00".'
+
+
 def _times(context: Context, event: Event, said: Wanted, new: Pieces) -> None:
     """Another start or end; without a new end the length stays."""
     changes, zone, verb = context.request.changes, context.around.zone, said.verb
@@ -195,6 +198,9 @@ def _times(context: Context, event: Event, said: Wanted, new: Pieces) -> None:
         context.ask("At what time?", "start")
         return
     if verb in (*LENGTHENING, *SHORTENING, "end", "finish", "last") and when.from_ is not None and when.days is None:
+        if event.is_whole_day:
+            context.ask(_WHOLE_DAY, "start")
+            return
         changes["end"] = context.moment(end.astimezone(zone).date(), context.reader().settle(when.from_, when.part))
         return
     if (
@@ -240,12 +246,13 @@ def _next_one(context: Context, said: Wanted) -> Span | None:
 
 def _by_distance(context: Context, event: Event, said: Wanted, distance: Span) -> None:
     changes, verb = context.request.changes, said.verb
-    start, end = event.span(context.around.zone)
+    start, end = (event.start, event.end) if event.is_whole_day else event.span(context.around.zone)
     lows = set(context.lows[said.begin : said.end])
     assert said.new is not None
     is_to = said.new[0] > 0 and context.lows[said.new[0] - 1] == "to"
     less = Span(-distance.minutes, -distance.days, -distance.months)
     if event.is_whole_day and not (distance.days or distance.months):
+        context.ask(_WHOLE_DAY, "start")
         return
     if verb in SHORTENING or "shorter" in lows:
         changes["end"] = context.after(start, distance) if is_to else context.after(end, less)

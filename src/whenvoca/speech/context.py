@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import UTC, date, datetime, time, timedelta
 from functools import cached_property
+from typing import overload
 
 from msgspec import Struct, field
 
@@ -101,8 +102,16 @@ class Context(Struct, dict=True):
         """A moment in the zone of who asks."""
         return datetime.combine(day, clock, tzinfo=self.around.zone)
 
-    def after(self, start: datetime, span: Span) -> datetime:
-        """So much later: days on the calendar, minutes on the clock."""
+    @overload
+    def after(self, start: datetime, span: Span) -> datetime: ...
+
+    @overload
+    def after(self, start: date, span: Span) -> date: ...
+
+    def after(self, start: datetime | date, span: Span) -> datetime | date:
+        """This much later: days on the calendar, minutes on the clock; of a date the days alone."""
+        if not isinstance(start, datetime):
+            return Span(0, span.days, span.months).added_to(datetime.combine(start, time())).date()
         if span.days or span.months:
             return span.added_to(start)
         return (start.astimezone(UTC) + timedelta(minutes=span.minutes)).astimezone(start.tzinfo)

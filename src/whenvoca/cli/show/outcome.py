@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Sequence
+from datetime import date, datetime
 from itertools import groupby
 from typing import Any
 
@@ -80,8 +81,18 @@ def _summary(outcome: Outcome, common: Common, noun: str) -> None:
     say(", ".join(said))
     if counts["failed"] or counts["waiting"]:
         say_next("correct what is named and run again: only those rows run", quiet=common.quiet)
-    elif counts["done"]:
-        say_next("whenvoca agenda", quiet=common.quiet)
+    elif following := _next_after(outcome.results):
+        say_next(following, quiet=common.quiet)
+
+
+def _next_after(results: Sequence[RunResult]) -> str:
+    """The command that shows what was done: the events, else the tasks; empty after anything else."""
+    effects = [effect for each in results for effect in each.effects]
+    starts = [(effect.after or effect.before or {}).get("start") for effect in effects if effect.noun == "event"]
+    if starts:
+        days = [each.date() if isinstance(each, datetime) else each for each in starts if isinstance(each, date)]
+        return "whenvoca agenda" + (f" --from {min(days)}" if days else "")
+    return "whenvoca tasks" if any(effect.noun == "task" for effect in effects) else ""
 
 
 def _show_held_back(held_back: Sequence[HeldBack]) -> None:

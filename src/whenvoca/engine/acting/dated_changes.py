@@ -7,10 +7,12 @@ from typing import Any
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.task import Task
+from whenvoca.calendars.valid import refuse_invalid
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import MovedOn, StoredEvent
 
 _ATTEMPTS = 3
+_TIMES = {"start", "end", "due", "repeat"}
 
 
 def retry_on_conflict(decide: Callable[[], Effect | None]) -> Generator[Effect, Receipt, tuple[Effect, Receipt] | None]:
@@ -36,7 +38,9 @@ def shown_fields(event: Event) -> dict[str, Any]:
 
 
 def to_creation(event: Event, place: str, number: int, notes: Sequence[str] = (), **more: Any) -> Effect:
-    """The effect that creates the event, the n-th of the lineage that is its origin."""
+    """The effect that creates the event, the n-th of the lineage that is its origin. Raises RowFault where a calendar
+    cannot hold it."""
+    refuse_invalid(event)
     return Effect(
         verb=f"create {_noun(event)}",
         place=place,
@@ -53,10 +57,13 @@ def to_creation(event: Event, place: str, number: int, notes: Sequence[str] = ()
 def to_change(
     stored: StoredEvent, new: Event, place: str, key: str, notes: Sequence[str] = (), **more: Any
 ) -> Effect | None:
-    """The effect that makes the event what is wanted, None if it is so already."""
+    """The effect that makes the event what is wanted, None if it is so already. Raises RowFault where a calendar cannot
+    hold it."""
     changes = changed_fields(stored.event, new)
     if not changes:
         return None
+    if _TIMES & changes.keys():
+        refuse_invalid(new)
     before = {name: old for name, (old, _) in changes.items()}
     after = {name: value for name, (_, value) in changes.items()}
     return _on_stored(

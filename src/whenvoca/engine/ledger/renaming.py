@@ -9,6 +9,10 @@ from msgspec.structs import replace
 from whenvoca.engine.ledger.connection import SqliteFile
 from whenvoca.engine.lineage import Lineage
 
+TABLES_OF_PLACES = (
+    *("cursors", "observations", "standing", "readers", "prints", "occurrences", "runs", "effects", "things"),
+    *("resources", "marks", "starts", "claims", "presences"),
+)
 _ASIDE = "\x01"  # begins a name that is on its way: two subjects may change theirs for each other's
 
 
@@ -53,11 +57,9 @@ class SqliteRenaming(SqliteFile):
 
     def rename_place(self, old: str, new: str) -> None:
         """Calls a place otherwise in everything that is known of it."""
-        tables = [name for (name,) in self._db.execute("SELECT name FROM sqlite_master WHERE type='table'")]
         with self.transaction():
-            for table in tables:
-                if "place" in {row[1] for row in self._db.execute(f"PRAGMA table_info({table})")}:
-                    self._db.execute(f"UPDATE {table} SET place=? WHERE place=?", (new, old))
+            for table, column in (*((name, "place") for name in TABLES_OF_PLACES), ("claims", "event_place")):
+                self._db.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?", (new, old))
 
     def _rename_lineages(self, names: Mapping[str, str], workflows: set[str]) -> None:
         marks = [

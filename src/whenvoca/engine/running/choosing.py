@@ -87,7 +87,8 @@ class Choosing:
             for key in source.keys_offered(now):
                 state = source.current(key)
                 if state is not None and holds(each.program, each.scope_of(source, key, state, now)):
-                    found.append(Candidate(key, source.label(key, state), source.describe(key, state)))
+                    number, said = source.describe(key, state)
+                    found.append(Candidate(key, source.label(key, state), said, number))
         word = each.trigger.subject
         if not found:
             raise RequestFault(f"{each.identity}: there is no {word} that it could be about")

@@ -16,11 +16,17 @@ _MOST_LISTED = 12
 
 
 class Candidate(Struct, frozen=True):
-    """A subject that may be chosen: its key, and what people know it by."""
+    """A subject that may be chosen: its key, what people know it by, and of a row its number in the sheet."""
 
     key: str
     label: str
     said: str
+    number: int = 0
+
+    @property
+    def listed(self) -> str:
+        """The subject with what it is chosen by on the command line."""
+        return f"row {self.number} ({self.said})" if self.number else f"{self.said} ({self.key})"
 
 
 def nobody_answers(question: Question) -> Any:
@@ -32,7 +38,7 @@ def nobody_answers(question: Question) -> Any:
 
 def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:
     """Where nobody can be asked which one. Raises RequestFault, with a list of what there is."""
-    listed = "; ".join(each.said for each in candidates[:_MOST_LISTED])
+    listed = "; ".join(each.listed for each in candidates[:_MOST_LISTED])
     more = f" and {len(candidates) - _MOST_LISTED} more" if len(candidates) > _MOST_LISTED else ""
     option = "--row" if what == "row" else "--event"
     raise RequestFault(f"which {what} is meant? There are: {listed}{more}", fix=f"choose by {option}")

@@ -78,9 +78,9 @@ class SheetSource(_LoggedSource):
         """What the columns are, so that the next command need not read what stands unchanged."""
         self.sheet.info()
 
-    def describe(self, key: str, state: RowState) -> str:
+    def describe(self, key: str, state: RowState) -> tuple[int, str]:
         cells = [show_value(value) for value in state.values() if value is not None]
-        return f"row {self.sheet.number_of(key) + 1} ({', '.join(cells[:_MOST_CELLS])})"
+        return self.sheet.number_of(key) + 1, ", ".join(cells[:_MOST_CELLS])
 
     def keys_of_rows(self, numbers: Collection[int]) -> Mapping[int, str | None]:
         return {number: self.sheet.key_of_row(number) for number in sorted(numbers)}
@@ -139,9 +139,9 @@ class CalendarSource(_LoggedSource):
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
         return observe_calendar(self._ledger, self.calendar, at)
 
-    def describe(self, key: str, state: RowState) -> str:
+    def describe(self, key: str, state: RowState) -> tuple[int, str]:
         event = from_state(state)
-        return f'"{event.title}" {show_value(event.start)} ({key})'
+        return 0, f'"{event.title}" {show_value(event.start)}'
 
     def keys_offered(self, now: datetime) -> list[str]:
         """What lies in the year around now, occurrences one by one."""
@@ -181,8 +181,8 @@ class MessageSource(_LoggedSource):
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
         return observe_chat(self._ledger, self.chat, at)
 
-    def describe(self, key: str, state: RowState) -> str:
-        return self.label(key, state)
+    def describe(self, key: str, state: RowState) -> tuple[int, str]:
+        return 0, self.label(key, state)
 
     def thing(self, key: str, state: RowState) -> Thing:
         return MessageThing(key, state, self.name, self.zone)
@@ -221,8 +221,8 @@ class EmptySource(_LoggedSource):
     def label(self, key: str, state: RowState | None) -> str:
         return key
 
-    def describe(self, key: str, state: RowState) -> str:
-        return key
+    def describe(self, key: str, state: RowState) -> tuple[int, str]:
+        return 0, key
 
     def current(self, key: str) -> RowState | None:
         return {}

@@ -41,7 +41,7 @@ class FolderCalendar(LocalCalendar):
     # --- looking
 
     def _count(self) -> int:
-        return len(self._paths()) if self._path.exists() else 0
+        return len(self._look_through()[0])
 
     def _check(self) -> None:
         if self._path.exists():

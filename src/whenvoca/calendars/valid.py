@@ -1,0 +1,37 @@
+"""The one check of everything that is written into a calendar: what other programs, and we, can read again."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from whenvoca.calendars.event import Event
+from whenvoca.calendars.rules import first_wall
+from whenvoca.calendars.task import Task
+from whenvoca.errors import RowFault
+from whenvoca.values.texts import show_value
+from whenvoca.values.usable import refuse_unusable
+
+
+def refuse_invalid(event: Event) -> None:
+    """Raises RowFault for an event or task whose times or rule no calendar can hold (RFC 5545 3.6.1, 3.8.2, 3.8.5)."""
+    start, end = event.start, event.end
+    ends = "due" if isinstance(event, Task) else "end"
+    if start is None or end is None:  # only a task may be without them
+        for value, what in ((start, "start"), (end, ends)):
+            if value is not None:
+                refuse_unusable(value, what)
+        return
+    refuse_unusable(start, "start")
+    refuse_unusable(end, ends)
+    if isinstance(start, datetime) != isinstance(end, datetime):
+        raise RowFault(
+            f"start and {ends} are of two kinds, a whole day and a moment", fix="give both with a time, or both without"
+        )
+    first, last = (value.astimezone(UTC) if isinstance(value, datetime) else value for value in (start, end))
+    if last < first or (last == first and not isinstance(event, Task) and not isinstance(start, datetime)):
+        raise RowFault(f"the {ends} {show_value(end)} does not come after the start {show_value(start)}")
+    if event.rule:
+        wall = (
+            start.replace(tzinfo=None) if isinstance(start, datetime) else datetime(start.year, start.month, start.day)
+        )
+        first_wall(event.rule, wall, start.tzinfo if isinstance(start, datetime) else UTC)
