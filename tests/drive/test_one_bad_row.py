@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import os
+import threading
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from tests.conftest import REQUESTS, SETTINGS, Desk
+from whenvoca.places import files
 
 GOOD = "R-1,M 42,2027-03-17,21:30,30 minutes,", "R-2,M 13,2027-03-18,21:30,30 minutes,"
 HEAD = "No,Title,Day,From,Long,Rep\n"
@@ -316,3 +319,32 @@ def test_place_without_its_extra_is_told_with_the_command_that_installs_it(
         assert told.code != 70, command
         assert f"pip install 'whenvoca[{extra}]'" in said, (command, said)
         assert "away" in said
+
+
+# --- a folder on the network whose server is away
+
+
+def test_folder_that_does_not_answer_is_told_after_a_limit(rows: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No such folder can be had here: asking for one waits instead. Commands that do not need it work on."""
+    real, over = os.stat, threading.Event()
+
+    def stat(path: Any, *args: Any, **more: Any) -> os.stat_result:
+        if str(path).endswith("away"):
+            over.wait(20)
+        return real(path, *args, **more)
+
+    away = '[places.away]\nkind = "calendar"\nfolder = "away"\n'
+    rows.settings(SETTINGS, REQUESTS, away).rows(*GOOD, head=HEAD)
+    rows.workflow(WORKFLOW).workflow('when away gains an event\n\nadd row to log\n  What  "x"\n', "other")
+    monkeypatch.setattr(files, "ANSWERS_WITHIN", 0.2)
+    monkeypatch.setattr(os, "stat", stat)
+    said = "the folder does not answer within 0.2 seconds"
+    try:
+        for command in (("check",), ("run",), ("agenda",), ("places",)):
+            told = rows.run(*command)
+            assert said in told.out + told.err, command
+            assert told.code in ((0,) if command == ("places",) else (1, 3)), command
+        assert rows.run("run", "slots").code == 0
+        assert len(rows.events()) == 2
+    finally:
+        over.set()

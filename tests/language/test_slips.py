@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from tests.conftest import REQUESTS, SETTINGS, Desk
 from tests.language.surroundings import faults_of
 
 # a workflow, and what is said of it: "line:column message | how it is written"
@@ -303,6 +304,24 @@ SLIPS = [
         ['1:6 there is no trigger "a new message in chat" | written: when chat hears a message'],
     ),
 ]
+
+
+HIDDEN = ["No", "Yes", "Empty", "None", "Now", "Today"]
+
+
+@pytest.mark.parametrize("heading", HIDDEN)
+@pytest.mark.parametrize("line", ["change row\n  Nr  {}", "create event in domes\n  title  {}\n  start  2027-03-17"])
+def test_a_word_that_hides_a_column_is_noted(desk: Desk, heading: str, line: str) -> None:
+    desk.settings(SETTINGS, REQUESTS).rows(f"R-1,{'x'}", head=f"Nr,{heading}\n")
+    desk.settings(SETTINGS, REQUESTS.replace('key = "No"\n', ""))
+    desk.workflow("when requests gains a row\n\n" + line.format(heading) + "\n")
+    checked = desk.run("check", "--json")
+    said = f'"{heading}" is a word of the language here; the column is written: column "{heading}"'
+    noted = [each for each in checked.json["warnings"] if said in each]
+    assert (len(noted), checked.code) == (1, 0 if checked.json["ok"] else 1)
+    desk.workflow("when requests gains a row\n\n" + line.format(f'column "{heading}"') + "\n")
+    checked = desk.run("check", "--json").json
+    assert (checked["ok"], [each for each in checked["warnings"] if said in each]) == (True, [])
 
 
 @pytest.mark.parametrize(("text", "told"), SLIPS, ids=[text.split("\n")[-1].strip()[:30] for text, _ in SLIPS])

@@ -109,8 +109,8 @@ def _collect(
     found: list[ShownEvent] = []
     unread: list[WhenvocaError] = []
     for name in names:
-        calendar = opened.places.calendars[name.lower()]
         try:
+            calendar = opened.places.calendars[name.lower()]
             events = calendar.find_between(low, high)
         except SourceFault:
             pieces, faults = read_pieces(calendar)

@@ -53,13 +53,14 @@ class OldWord(Struct, frozen=True):
 
 
 class FaultList:
-    """Collects the faults of one file, so that all are reported at once, and its old words, which are none."""
+    """Collects the faults of one file, so that all are reported at once, and what is worth saying besides."""
 
     def __init__(self, file: str, text: str) -> None:
         self.file = file
         self._lines = text.split("\n")
         self._faults: dict[tuple[int, int, str], Fault] = {}
         self._old_words: dict[Spot, OldWord] = {}
+        self._notes: dict[Spot, str] = {}
 
     def add(self, spot: Spot | None, message: str, fix: str = "", *, in_data: bool = False) -> None:
         """Records a fault. Of several at one spot the first counts: the others mostly follow from it."""
@@ -70,6 +71,21 @@ class FaultList:
     def add_old(self, spot: Spot, old: str, new: str) -> None:
         """Records a word that has a new name; it is no fault."""
         self._old_words[spot] = OldWord(spot, old, new)
+
+    def add_note(self, spot: Spot, said: str) -> None:
+        """Records what is worth a look and no fault."""
+        self._notes[spot] = said
+
+    @property
+    def notes(self) -> list[tuple[int, str]]:
+        """What is worth a look, each with its line, in the order of the file."""
+        return [
+            (spot.line, self._notes[spot]) for spot in sorted(self._notes, key=lambda each: (each.line, each.column))
+        ]
+
+    def text_at(self, spot: Spot) -> str:
+        """What stands at a spot of the file."""
+        return self._lines[spot.line - 1][spot.column - 1 : spot.column - 1 + spot.length]
 
     @property
     def old_words(self) -> list[OldWord]:

@@ -19,6 +19,7 @@ from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, OFFSET,
 from whenvoca.values.addresses import is_address, split_addresses
 from whenvoca.values.zones import load_zone
 
+_HIDING = ("yes", "no", "empty", "none", "now", "today", "tomorrow", "old", "changes", "happened", "reason")
 _WANTED = {"number": NUMBER, "yes-no": YES_NO, "date": DATE, "time": TIME, "moment": MOMENT, "duration": DURATION}
 
 
@@ -70,6 +71,7 @@ class FieldChecks:
         self._infer.refuse_thing(line.value, given)
         if line.word in ("yes", "no"):
             self._infer.refuse_hidden_column(line.value, names)
+        self._note_hidden_column(line.value, names)
         if place is None or place.columns is None:
             return
         word = fold_name(line.word)
@@ -91,6 +93,17 @@ class FieldChecks:
                 f'the column "{column.name}" holds {column.kind}s, and this is {with_article(str(given))}',
             )
 
+    def _note_hidden_column(self, node: tree.Node, names: Names) -> None:
+        """A word of the language that is also the heading of a column of the subject: the word is written."""
+        is_word = isinstance(node, tree.Literal) or (isinstance(node, tree.Name) and not node.is_column)
+        if names.place is None or not is_word:
+            return
+        word = self._faults.text_at(node.spot)
+        column = names.place.by_word.get(fold_name(word))
+        if column is not None and fold_name(word) in _HIDING and column.name == word:
+            said = f'"{word}" is a word of the language here; the column is written: column "{word}"'
+            self._faults.add_note(node.spot, said)
+
     def _field_value(self, known: FieldDefinition, line: tree.FieldLine, names: Names) -> None:
         node = line.value
         if known.type in _WANTED:
@@ -107,6 +120,8 @@ class FieldChecks:
             )
             return
         given = self._infer.type_of(node, names, shown=known.type == "text")
+        if known.type in ("text", "value"):
+            self._note_hidden_column(node, names)
         match known.type:
             case "reminders":
                 item = given.item if given.name == "list" and given.item else given

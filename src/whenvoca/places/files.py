@@ -9,6 +9,7 @@ import contextlib
 import errno
 import hashlib
 import os
+import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from whenvoca.engine.regular_files import read_regular
 from whenvoca.errors import PlaceTrouble, SourceFault
 from whenvoca.places import deferred_close
 
+ANSWERS_WITHIN = 10.0  # seconds that a file system has to say whether a file is there
 TEMPORARY = ".whenvoca-tmp"
 _REASONS = {
     errno.ENOSPC: ("the disk is full", "make room and run again; what was begun goes on"),
@@ -39,6 +41,25 @@ def telling_trouble(path: Path, doing: str) -> Iterator[None]:
     except OSError as error:
         reason, fix = _REASONS.get(error.errno or 0, (error.strerror or str(error), ""))
         raise PlaceTrouble(f"cannot be {doing}: {reason}", where=str(path), fix=fix) from error
+
+
+def refuse_silent(path: Path) -> None:
+    """Raises PlaceTrouble where the file system does not answer in time, as a network folder whose server is away."""
+    answered = threading.Event()
+
+    def look() -> None:
+        with contextlib.suppress(OSError, ValueError):
+            os.stat(path)
+        answered.set()
+
+    threading.Thread(target=look, daemon=True).start()
+    if not answered.wait(ANSWERS_WITHIN):
+        raise PlaceTrouble(
+            f"the folder does not answer within {ANSWERS_WITHIN:g} seconds",
+            where=str(path),
+            fix="if it is on the network: is its server on, and is it mounted?",
+            is_passing=True,
+        )
 
 
 def read_file(path: Path) -> bytes:

@@ -22,7 +22,7 @@ from whenvoca.engine.place_protocols import (
     Writer,
 )
 from whenvoca.engine.workspace.settings import Workspace
-from whenvoca.errors import SettingsFault, WhenvocaError
+from whenvoca.errors import PlaceTrouble, SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
 from whenvoca.places import files
@@ -90,7 +90,16 @@ class OpenPlaces(Places):
             return None
         if why := _why_unavailable(settings):
             return PlaceInfo(name=settings.name, kind=settings.kind, unavailable=why)
-        info: PlaceInfo = self._open(settings).info()
+        try:
+            info: PlaceInfo = self._open(settings).info()
+        except PlaceTrouble as trouble:
+            return PlaceInfo(
+                name=settings.name,
+                kind=settings.kind,
+                trouble=trouble.message,
+                trouble_fix=trouble.fix,
+                trouble_exit=trouble.exit_code,
+            )
         return info
 
     def about_invitations(self, name: str) -> str:

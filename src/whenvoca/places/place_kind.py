@@ -14,6 +14,7 @@ from whenvoca.engine.clock import Clock
 from whenvoca.engine.place_protocols import Source
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import SettingsFault
+from whenvoca.places.files import refuse_silent
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.zones import load_zone
 
@@ -92,6 +93,8 @@ class PlaceKind(Struct, frozen=True, kw_only=True):
         if access.package and find_spec(access.package) is None:
             said = f"{self.name} by {access.key} needs {access.package}"
             raise settings.refuse(access.key, said, f"pip install 'whenvoca[{access.extra}]'")
+        for path in self.paths(settings, context):
+            refuse_silent(path)
         place = access.open(settings, context)
         if not context.is_rehearsal:
             return place

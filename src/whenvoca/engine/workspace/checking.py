@@ -150,6 +150,7 @@ def check_files(
     warnings = list(dict.fromkeys(warnings))
     warnings += _invitation_warnings(read, workspace, places)
     warnings += [warning for each in read for warning in _old_word_warnings(each)]
+    warnings += [f"{each.workflow.file}:{line}: {said}" for each in read for line, said in each.faults.notes]
     exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)
     return CheckResult(tuple(each.workflow for each in read), faults, tuple(warnings), exits)
 
