@@ -6,11 +6,15 @@ WhenvocaError
 │   └── SourceFault      a sheet, calendar or workflow file that cannot be understood
 ├── RowFault         one row, cell or value; the other rows go on           exit 1
 └── PlaceTrouble     a place does not answer, is full, locked or read-only  exit 3
+    └── LedgerTrouble    the ledger cannot be kept, or is damaged
 """
 
 from __future__ import annotations
 
+import os
 from enum import IntEnum
+
+_ROOM = 1 << 17  # bytes that a small ledger needs to grow
 
 
 class ExitCode(IntEnum):
@@ -76,3 +80,30 @@ class PlaceTrouble(WhenvocaError):
     def __init__(self, message: str, *, where: str = "", fix: str = "", is_passing: bool = False) -> None:
         super().__init__(message, where=where, fix=fix)
         self.is_passing = is_passing
+
+
+class LedgerTrouble(PlaceTrouble):
+    """The ledger cannot be read or kept: the disk is full, or its file is damaged. ``error`` is what SQLite says."""
+
+    def __init__(self, error: Exception, where: str = ".whenvoca/ledger.sqlite") -> None:
+        said = str(error)
+        message, fix = f"the ledger cannot be kept: {said}", ""
+        if "disk is full" in said or (said == "disk I/O error" and _is_full(where)):
+            message, fix = "the ledger cannot be kept: the disk is full", "make room and run again; nothing is lost"
+        elif "malformed" in said or "not a database" in said:
+            message = f"the ledger is damaged ({said})"
+            fix = (
+                "move the folder .whenvoca aside and run again: what was made is found by its marks and not made "
+                "twice; "
+                "messages and emails may be sent again"
+            )
+        super().__init__(message, where=where, fix=fix)
+
+
+def _is_full(path: str) -> bool:
+    """Whether hardly any room is left on the disk where a file stands."""
+    try:
+        disk = os.statvfs(os.path.dirname(path) or ".")
+    except OSError:
+        return False
+    return disk.f_bavail * disk.f_frsize < _ROOM

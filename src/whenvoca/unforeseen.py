@@ -5,11 +5,14 @@ from __future__ import annotations
 import os
 
 from whenvoca import __version__
-from whenvoca.errors import RowFault
+from whenvoca.errors import LedgerTrouble, RowFault
 
 
 def tell_unforeseen(error: Exception) -> str:
-    """What happened, in a line that names the file of the report."""
+    """What happened, in a line that names the file of the report. Raises LedgerTrouble where SQLite raised it: then
+    nothing can go on."""
+    if type(error).__module__ == "sqlite3":
+        raise LedgerTrouble(error) from error
     import tempfile
     import traceback
 
@@ -29,5 +32,6 @@ def tell_unforeseen(error: Exception) -> str:
 
 
 def to_fault(error: Exception) -> RowFault:
-    """The same as the failure of one run, so that the others go on."""
+    """The same as the failure of one run, so that the others go on. Raises LedgerTrouble as ``tell_unforeseen``
+    does."""
     return RowFault(tell_unforeseen(error))

@@ -11,7 +11,7 @@ import click
 
 from whenvoca import __version__
 from whenvoca.cli.show.escapes import escape
-from whenvoca.errors import ExitCode, WhenvocaError
+from whenvoca.errors import ExitCode, LedgerTrouble, WhenvocaError
 from whenvoca.unforeseen import tell_unforeseen
 
 # Name: (module below whenvoca.cli, what the overview says). The module holds a command named `command`.
@@ -106,7 +106,11 @@ def run_command(arguments: list[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return ExitCode.DONE
     except Exception as error:
-        click.echo(f"{tell_unforeseen(error)}. Nothing half-done stays: run again", err=True)
+        try:
+            click.echo(f"{tell_unforeseen(error)}. Nothing half-done stays: run again", err=True)
+        except LedgerTrouble as trouble:
+            _say_error(trouble)
+            return trouble.exit_code
         return ExitCode.UNFORESEEN
 
 

@@ -146,7 +146,7 @@ def test_ledger_of_a_newer_version_is_refused_with_a_way_on(tmp_path: Path) -> N
 def test_file_that_is_no_ledger_is_told(tmp_path: Path) -> None:
     path = tmp_path / "ledger.sqlite"
     path.write_bytes(b"no database at all, and long enough to be looked at" * 40)
-    with pytest.raises(PlaceTrouble, match="the ledger cannot be kept"):
+    with pytest.raises(PlaceTrouble, match="the ledger is damaged"):
         SqliteLedger(path)
 
 

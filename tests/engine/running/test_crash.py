@@ -243,7 +243,7 @@ def test_ledger_on_a_full_disk_is_told(desk: Desk, monkeypatch: pytest.MonkeyPat
     monkeypatch.setattr(SqliteLedger, "commit", full)
     result = desk.run("run")
     assert result.code == 3
-    assert "the ledger cannot be kept: database or disk is full" in result.err
+    assert "the ledger cannot be kept: the disk is full" in result.err
     monkeypatch.undo()
     assert desk.run("run").code == 1
     verify(desk)

@@ -11,7 +11,7 @@ from typing import Any, Self
 from whenvoca.engine.ledger.codec import copy_still
 from whenvoca.engine.ledger.protocol import Transactions
 from whenvoca.engine.ledger.schema import STEPS, TABLES, VERSION
-from whenvoca.errors import PlaceTrouble, SettingsFault
+from whenvoca.errors import LedgerTrouble, SettingsFault
 
 _CACHE_KIB = 8_000
 
@@ -59,6 +59,7 @@ class SqliteFile(Transactions):
         """
         ledger = cls(Path(":memory:"))
         try:
+            ledger._path = path
             if path.exists():
                 import tempfile
 
@@ -99,11 +100,7 @@ class SqliteFile(Transactions):
         try:
             yield
         except sqlite3.DatabaseError as error:
-            fix = {
-                "database or disk is full": "make room and run again; nothing is lost",
-                "file is not a database": "move it away and run again: what was made is found by its marks",
-            }.get(str(error), "")
-            raise PlaceTrouble(f"the ledger cannot be kept: {error}", where=str(self._path), fix=fix) from error
+            raise LedgerTrouble(error, str(self._path)) from error
 
     @contextmanager
     def transaction(self) -> Iterator[None]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import tomllib
@@ -15,7 +16,7 @@ from msgspec import Struct, field
 
 from whenvoca.engine.lineage import new_root
 from whenvoca.engine.people import People, Person
-from whenvoca.errors import SettingsFault
+from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.language.faults import nearest
 from whenvoca.values.addresses import is_address, to_address
 from whenvoca.values.weekdays import NAMES
@@ -247,7 +248,7 @@ def line_of(text: str, table: str, key: str = "") -> int:
 def ensure_root(workspace: Workspace) -> str:
     """The root of identities; a missing one is written into whenvoca.toml and answered, an existing one gives "".
 
-    Raises SettingsFault where the file cannot be written.
+    Raises PlaceTrouble where the file cannot be written.
     """
     return "" if workspace.root else write_root(workspace, new_root())
 
@@ -255,7 +256,7 @@ def ensure_root(workspace: Workspace) -> str:
 def write_root(workspace: Workspace, root: str) -> str:
     """Writes the root into whenvoca.toml, everything else in it kept, comments too.
 
-    Raises SettingsFault where the file cannot be written.
+    Raises PlaceTrouble where the file cannot be written.
     """
     import tomlkit
 
@@ -269,7 +270,7 @@ def write_root(workspace: Workspace, root: str) -> str:
 def add_place(workspace: Workspace, name: str, settings: Mapping[str, Any], comments: Sequence[str] = ()) -> None:
     """Adds a place to whenvoca.toml, at its end, everything else kept.
 
-    Raises SettingsFault where the file cannot be written.
+    Raises PlaceTrouble where the file cannot be written.
     """
     import tomlkit
 
@@ -297,4 +298,6 @@ def _write_settings(workspace: Workspace, text: str) -> None:
         os.replace(temporary, path)
     except OSError as error:
         temporary.unlink(missing_ok=True)
-        raise SettingsFault(f"cannot be written: {error.strerror}", where=str(path)) from error
+        said = f"cannot be written: {(error.strerror or str(error)).lower()}"
+        fix = "make room and run again" if error.errno in (errno.ENOSPC, errno.EDQUOT) else ""
+        raise PlaceTrouble(said, where=str(path), fix=fix) from error
