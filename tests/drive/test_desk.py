@@ -438,3 +438,15 @@ def test_what_cannot_be_done_is_answered(chat: Desk) -> None:
     (said,) = say(chat, "ines", "move the whole board series to tuesday")
     assert said.startswith("ines: That cannot be done: a series on 1MO cannot be moved to another day"), said
     assert agenda(chat) == []  # nothing of it in these two weeks, and nothing was moved
+
+
+@pytest.mark.parametrize("at", ["9999-12-31T23:59:59+00:00", "0001-01-01T00:00:00+05:00", "9999-12-31T23:59:59-14:00"])
+def test_a_message_of_no_time_at_all_stops_no_other(chat: Desk, at: str) -> None:
+    line = {"id": "x", "from": "ines", "to": "desk", "at": at, "text": "what is on tomorrow?"}
+    path = chat.folder / "chat/people/ines.jsonl"
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(json.dumps(line) + "\n")
+    leave(chat, "tomas", "make mirror wash friday 10:40")
+    assert chat.run("run", "--now", "2027-03-17T10:00").code in (0, 1)
+    assert agenda(chat) == ["19T10:40 mirror wash"]
+    assert chat.run("runs").code == 0

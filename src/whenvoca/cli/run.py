@@ -16,7 +16,7 @@ from whenvoca.engine.running.brake import Held
 from whenvoca.engine.running.run_options import RunOptions, SubjectChoice
 from whenvoca.engine.running.run_workflows import run_workflows
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed
-from whenvoca.engine.workspace.ledger_home import open_ledger
+from whenvoca.engine.workspace.ledger_home import open_ledger, prune_when_due
 
 _ALL = 10**9
 
@@ -65,6 +65,7 @@ def command(
             pick=answers.pick,
         )
         outcome = run_workflows(opened.stage(ledger), active, options)
+        prune_when_due(ledger, opened.workspace, opened.clock)
     outcome.results.sort(key=lambda each: (each.workflow, each.occurrence.run))
     if common.as_json:
         show_json(outcome_to_json(outcome))

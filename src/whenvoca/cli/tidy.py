@@ -14,7 +14,7 @@ from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.engine.workspace.checking import choose_files
 from whenvoca.engine.workspace.settings import find_workspace, load_workspace
-from whenvoca.errors import ExitCode, SettingsFault, SourceFault
+from whenvoca.errors import ExitCode, PlaceTrouble, SettingsFault, SourceFault
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.field_checks import FieldContext
 from whenvoca.language.tidy import NOTHING_AROUND, tidy_text
@@ -95,7 +95,7 @@ def _write(path: Path, text: str) -> None:
         os.replace(temporary, path)
     except OSError as error:
         temporary.unlink(missing_ok=True)
-        raise SourceFault(f"cannot be written: {error.strerror}", where=str(path)) from error
+        raise PlaceTrouble(f"cannot be written: {error.strerror}", where=str(path)) from error
 
 
 def _show_diff(path: Path, old: str, new: str) -> None:

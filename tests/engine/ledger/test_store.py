@@ -166,7 +166,7 @@ def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(t
     ledger.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
     ledger.close()
     with sqlite3.connect(path) as db:
-        db.executescript("DROP TABLE prints; PRAGMA user_version=3")
+        db.executescript("DROP TABLE prints; ALTER TABLE things DROP COLUMN made; PRAGMA user_version=3")
     db.close()
     with closing(SqliteLedger(path)) as newer:
         assert newer.standing("p") == {"R-1": {"A": "x"}}

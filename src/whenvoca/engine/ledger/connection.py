@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
@@ -14,6 +15,7 @@ from whenvoca.engine.ledger.schema import STEPS, TABLES, VERSION
 from whenvoca.errors import LedgerTrouble, SettingsFault
 
 _CACHE_KIB = 8_000
+_SHRINK_FROM = 4  # a quarter of the file is free
 
 
 def upsert(table: str, key: Sequence[str], values: Sequence[str]) -> str:
@@ -115,6 +117,19 @@ class SqliteFile(Transactions):
             finally:
                 if self._db.in_transaction:
                     self._db.execute("ROLLBACK")
+
+    def shrink(self) -> None:
+        """Gives back what is free in the file, where that is a good part and there is room to write it anew."""
+        if str(self._path) == ":memory:":
+            return
+        with self._telling():
+            free, pages = (
+                self._db.execute(f"PRAGMA {name}").fetchone()[0] for name in ("freelist_count", "page_count")
+            )
+            if free * _SHRINK_FROM < pages or shutil.disk_usage(self._path.parent).free < 2 * self._path.stat().st_size:
+                return
+            self._db.execute("VACUUM")
+            self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
 
     def close(self) -> None:
         self._db.close()

@@ -141,6 +141,8 @@ class SqliteEffects(SqliteFile, EffectBook):
             "WHERE e.lineage=? AND e.verb LIKE 'create %' AND e.state='done'",
             (lineage,),
         )
+        if made is None:
+            made = self._one("SELECT max(made) FROM things WHERE lineage=?", (lineage,))
         went = "SELECT 1 FROM observations WHERE place=? AND subject=? AND state IS NULL AND sequence>? LIMIT 1"
         return made is not None and self._one(went, (place, subject, made)) is not None
 

@@ -43,6 +43,9 @@ class Transactions(Protocol):
     def set_meta(self, name: str, value: str) -> None:
         """Remembers a word."""
 
+    def prune(self, before: str) -> int:
+        """Forgets what is older than that moment (RFC 3339, UTC) and not needed any more; answers how many runs."""
+
 
 class ObservationLog(Transactions, Protocol):
     """What was seen of places, in order, and how far workflows have looked."""

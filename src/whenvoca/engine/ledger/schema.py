@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-VERSION = 4
+VERSION = 5
 
 # Of rows that are known without being read: since version 4.
 PRINTS = """
@@ -63,6 +63,7 @@ CREATE TABLE reads (
 """,
     2: TIMES,
     3: PRINTS + "DROP INDEX IF EXISTS occurrences_of_subject;",
+    4: "ALTER TABLE things ADD COLUMN made INTEGER;",
 }
 
 TABLES = (
@@ -146,6 +147,7 @@ CREATE INDEX effects_of_run ON effects (run);
 CREATE TABLE things (
     place TEXT NOT NULL, lineage TEXT NOT NULL, thing INTEGER NOT NULL, uid TEXT NOT NULL, version TEXT NOT NULL,
     base TEXT,                 -- JSON: what a mirror last wrote
+    made INTEGER,              -- the observation that it was made for, where its run is forgotten
     PRIMARY KEY (place, lineage, thing)
 ) WITHOUT ROWID;
 CREATE TABLE saves (

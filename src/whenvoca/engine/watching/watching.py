@@ -20,6 +20,7 @@ from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
+from whenvoca.engine.workspace.ledger_home import prune_when_due
 from whenvoca.engine.workspace.watch_status import end_health, write_health
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
@@ -166,6 +167,7 @@ class Watch(Struct, kw_only=True):
             self.told.trouble(each, is_over=False)
         self._heed({f"held: {each.said}" for each in outcome.held}, "held: ")
         self._failed = self._failed or bool(outcome.counts.get("failed"))
+        prune_when_due(self.ledger, stage.workspace, self.clock)
         self.told.outcome(outcome, self.clock.now())
         self._pace(outcome, look)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 
 from whenvoca.engine.clock import Clock
@@ -15,6 +15,7 @@ from whenvoca.engine.workspace.lock import worker_lock
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.engine.workspace.watch_status import read_health
 from whenvoca.errors import ExitCode, PlaceTrouble, SettingsFault, WhenvocaError
+from whenvoca.values.durations import add_to_moment
 
 LOCK_PATIENCE = 60.0
 
@@ -121,6 +122,17 @@ def rename_places(ledger: Ledger, workspace: Workspace) -> None:
     for new, old in workspace.former_places.items():
         if old.lower() in known and old.lower() not in names and new not in known:
             ledger.rename_place(known[old.lower()], names[new])
+
+
+def prune_when_due(ledger: Ledger, workspace: Workspace, clock: Clock) -> None:
+    """Once a day: lets the ledger forget what is older than the workspace's history. Never by played time."""
+    if workspace.history is None or clock.is_played:
+        return
+    now = clock.now().astimezone(UTC)
+    if ledger.meta("pruned") >= now.date().isoformat():
+        return
+    ledger.prune(add_to_moment(now, -workspace.history).isoformat())
+    ledger.set_meta("pruned", now.date().isoformat())
 
 
 def claim_home(ledger: Ledger, workspace: Workspace) -> None:

@@ -19,13 +19,15 @@ from whenvoca.engine.people import People, Person
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.language.faults import nearest
 from whenvoca.values.addresses import is_address, to_address
+from whenvoca.values.durations import Duration, parse_duration
 from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import load_zone
 
 FILE = "whenvoca.toml"
 _TABLES = ("workspace", "people", "places")
-_WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer")
+_WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer", "history")
 _PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
+_SHORTEST_HISTORY = 86400  # seconds
 _PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
 
 
@@ -43,6 +45,7 @@ class Workspace(Struct, frozen=True):
     week_starts: str = "monday"
     hours: tuple[time, time] = (time(8, 30), time(17, 30))  # working hours
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
+    history: Duration | None = Duration(days=400)  # how long the ledger remembers what is over; None: for ever
     people_names: frozenset[str] = field(default_factory=frozenset)
 
     @property
@@ -134,6 +137,7 @@ class _SettingsReader:
             week_starts=self._week_starts(week),
             hours=self._hours(week),
             patience=self._seconds(head.get("wait", "5 seconds")),
+            history=self._history(str(head.get("history", "400 days"))),
             people_names=frozenset(each.name.lower() for each in people),
         )
 
@@ -167,13 +171,20 @@ class _SettingsReader:
             raise
 
     def _seconds(self, text: Any) -> float:
-        from whenvoca.values.durations import parse_duration
-
         span = parse_duration(str(text))
         if span is None:
             self._refuse("workspace", "wait", f'wait = "{text}" is no duration', 'such as wait = "10 seconds"')
         assert span is not None
         return float(span.to_seconds())
+
+    def _history(self, text: str) -> Duration | None:
+        if text == "everything":
+            return None
+        span = parse_duration(text)
+        if span is None or (not span.months and span.to_seconds() < _SHORTEST_HISTORY):
+            said = f'history = "{text}" is no duration of a day or more'
+            self._refuse("workspace", "history", said, 'such as history = "400 days", or "everything"')
+        return span
 
     def _hours(self, week: Any) -> tuple[time, time]:
         text = str(week.get("hours", "08:30-17:30")) if isinstance(week, dict) else "08:30-17:30"
