@@ -381,3 +381,11 @@ def test_check_tells_rows_that_cannot_be_taken_up(slots: Desk) -> None:
     assert (len(told["cannot_run"]), len(told["warnings"])) == (3, 1)
     assert "1 row has no end and will fail: R-2" in told["warnings"][0]
     assert slots.snapshot() == before
+
+
+@pytest.mark.parametrize("command", ["explain --key R-99", "run --key R-99", "rehearse --key R-99"])
+def test_a_key_that_no_row_has_is_refused_with_the_nearest(slots: Desk, command: str) -> None:
+    slots.rows(",,R-9,A,11.03.2027,20:00,22:00", ",,R-1,B,12.03.2027,20:00,22:00")
+    assert slots.run("run").code == 0
+    told = slots.run(*command.split())
+    assert (told.code, "R-99" in told.err, "did you mean R-9" in told.err) == (2, True, True)

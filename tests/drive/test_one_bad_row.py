@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import REQUESTS, SETTINGS, Desk
+from whenvoca.engine.rehearsing import previewing
 from whenvoca.places import files
 
 GOOD = "R-1,M 42,2027-03-17,21:30,30 minutes,", "R-2,M 13,2027-03-18,21:30,30 minutes,"
@@ -319,6 +320,24 @@ def test_place_without_its_extra_is_told_with_the_command_that_installs_it(
         assert told.code != 70, command
         assert f"pip install 'whenvoca[{extra}]'" in said, (command, said)
         assert "away" in said
+
+
+def test_unforeseen_error_of_one_workflow_leaves_check_of_the_others(
+    rows: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rows.workflow(WORKFLOW).workflow('when requests gains a row\n\nadd row to log\n  What  "x"\n', "other")
+    rows.rows(*GOOD, head=HEAD)
+    real = previewing.open_program
+
+    def broken(workflow: Any, stage: Any) -> Any:
+        if workflow.name == "other":
+            raise ZeroDivisionError("nobody thought of this")
+        return real(workflow, stage)
+
+    monkeypatch.setattr(previewing, "open_program", broken)
+    told = rows.run("check")
+    assert (told.code, "slots: would run for R-1, R-2" in told.out) == (0, True)
+    assert "other: something unforeseen happened (nobody thought of this)" in told.err
 
 
 # --- a folder on the network whose server is away

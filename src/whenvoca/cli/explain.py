@@ -12,10 +12,12 @@ from whenvoca.cli.show.output import OUTCOME_STYLES, console, say_next, show_jso
 from whenvoca.cli.subject_options import parse_keys, parse_rows, runs_argument
 from whenvoca.engine.explaining import Explanation, StepTrace, explain_request, explain_run, explain_subject
 from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.place_protocols import Source
 from whenvoca.engine.running.open_program import open_program
 from whenvoca.engine.running.run_options import SubjectChoice
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import RequestFault
+from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
 
 
@@ -92,6 +94,9 @@ def _of_subjects(
 ) -> list[Explanation]:
     numbers, found = choice.rows, []
     stage = opened.stage(ledger, opened.places.rehearsed())
+    asked = {*events, *choice.keys}
+    standing: set[str] = set()
+    known: set[str] = set()  # keys that there are, or were
     about = ("row",) if numbers or choice.keys else ("message",) if message else ("event", "task")
     for workflow in result.workflows:
         if workflow.trigger.definition.subject not in about:
@@ -112,13 +117,22 @@ def _of_subjects(
                 *(key for key in rows_asked.values() if key),
                 *(source.keys_with(message) if message else ()),
             ]
+            known |= {key for key in asked if _is_known(ledger, workflow.identity, source, key)}
+            standing.update(key for key, _ in ledger.standing_sequences(source.name))
             found += [explain_subject(program, source, key) for key in keys]
+    if missing := sorted(asked - known) if found else ():
+        raise RequestFault(f'there is no {about[0]} "{missing[0]}"', fix=nearest(missing[0], standing))
     if not found:
         raise RequestFault(
             "no workflow here is about such "
             f"{'rows' if numbers or choice.keys else 'messages' if message else 'events'}"
         )
     return found
+
+
+def _is_known(ledger: Ledger, identity: str, source: Source, key: str) -> bool:
+    """Whether a subject stands, or has stood when the workflow looked."""
+    return source.current(key) is not None or ledger.newest(identity, source.name, key) > 0
 
 
 def _show(told: Explanation) -> None:

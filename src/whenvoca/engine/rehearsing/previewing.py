@@ -16,6 +16,7 @@ from whenvoca.engine.workspace.checking import places_of
 from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_steps
+from whenvoca.unforeseen import tell_unforeseen
 
 _MOST = 100_000
 
@@ -28,6 +29,7 @@ class Preview(Struct):
     left_out: list[str] = field(default_factory=list)
     renamed_place: str = ""  # what is said where a place seems to have got another name
     doubles: list[str] = field(default_factory=list)  # subjects of which a mirror would find several things
+    unforeseen: list[str] = field(default_factory=list)  # workflows whose rows nobody could look at
     empty_ends: list[str] = field(default_factory=list)  # rows that leave an end empty, by workflow
 
     @property
@@ -36,7 +38,7 @@ class Preview(Struct):
         renamed = [f"{each.said}; {each.fix}" for each in self.renamed]
         if self.renamed_place and not renamed:
             renamed = [self.renamed_place]
-        return [*renamed, *self.doubles, *self.empty_ends]
+        return [*renamed, *self.doubles, *self.empty_ends, *self.unforeseen]
 
 
 def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing: Collection[str]) -> Preview:
@@ -55,6 +57,9 @@ def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing:
             waiting = stage.ledger.waiting(workflow.identity, _MOST)
             found.empty_ends += find_empty_ends(program, waiting)
         except WhenvocaError:
+            continue
+        except Exception as error:
+            found.unforeseen.append(f"{workflow.name}: {tell_unforeseen(error)}")
             continue
         found.waiting[workflow.file] = [occurrence.label for occurrence in waiting]
     return found

@@ -14,6 +14,7 @@ from whenvoca.engine.running.run_input import holds
 from whenvoca.engine.running.run_options import Candidate, RunOptions
 from whenvoca.errors import RequestFault
 from whenvoca.language.evaluation import Scope
+from whenvoca.language.faults import nearest
 
 
 class Choosing:
@@ -68,7 +69,13 @@ class Choosing:
             keys |= {key for key in rows.values() if key}
         self._wake(each, keys)
         if choice.keys - keys:
-            raise RequestFault(f"there is no {each.trigger.subject} {', '.join(sorted(choice.keys - keys))}")
+            missing = sorted(choice.keys - keys)
+            known = [
+                key for source in each.sources.values() for key, _ in self._stage.ledger.standing_sequences(source.name)
+            ]
+            raise RequestFault(
+                f"there is no {each.trigger.subject} {', '.join(missing)}", fix=nearest(missing[0], known)
+            )
         self._chosen[each.identity] = frozenset(keys)
         return self._chosen[each.identity]
 
