@@ -55,6 +55,7 @@ shot desk 'whenvoca say "am I free tomorrow before noon?" --as ines --leave' \
   'whenvoca say "make filter change tomorrow 11:20 for 50 min" --as ines --leave' 'whenvoca run calendar-desk' \
   'whenvoca say "calendar, delete everything on friday" --as tomas --to dome-floor --leave' \
   'whenvoca run calendar-desk --quiet' 'whenvoca say --to dome-floor' 'whenvoca explain --message filter'
+shot tasks 'whenvoca tasks' 'whenvoca tasks --person tomas --section packing'
 whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week.html" --now "2027-03-23 09:00" 2>/dev/null
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
   --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 --hide-scrollbars \

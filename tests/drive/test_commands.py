@@ -378,8 +378,7 @@ def test_check_tells_rows_that_cannot_be_taken_up(slots: Desk) -> None:
     assert 'cannot run: requests.csv, C2: No "R-1" stands in row 3 too' in checked.err
     assert "ok      slots: would run for R-2" in checked.out
     told = slots.run("check", "--json").json
-    assert (len(told["cannot_run"]), len(told["warnings"])) == (3, 1)
-    assert "1 row has no end and will fail: R-2" in told["warnings"][0]
+    assert (len(told["cannot_run"]), told["warnings"]) == (3, [])
     assert slots.snapshot() == before
 
 

@@ -286,7 +286,8 @@ def test_check_counts_the_rows_that_leave_their_end_empty(desk: Desk) -> None:
         "  start  Day at From\n  end    Day at To\n"
     )
     rows = [f"R-{n},M {n},2027-03-17,21:30," for n in range(1, 8)]
-    desk.rows(*rows, "R-8,,2027-03-17,21:30,", "R-9,M 9,2027-03-17,21:30,23:00", head="No,Title,Day,From,To\n")
+    whole = "R-8,M 8,2027-03-17,,"  # without a start it is another fault, or a whole day
+    desk.rows(*rows, whole, "R-10,,2027-03-17,21:30,", "R-9,M 9,2027-03-17,21:30,23:00", head="No,Title,Day,From,To\n")
     checked = desk.run("check", "--json").json
     assert checked["warnings"] == [
         "slots: 7 rows have no end and will fail: R-1, R-2, R-3, R-4, R-5 and 2 more; fill it, or give a default in "

@@ -8,49 +8,46 @@ from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.errors import RowFault
 from whenvoca.language import tree
-from whenvoca.language.evaluation import Compiler, Scope, Value
+from whenvoca.language.evaluation import Compiler
 from whenvoca.language.names import fold_name
 from whenvoca.values.kinds import is_empty
 
 _MOST_NAMED = 5
-_ENDS = ("end", "length")
 
 
 def find_empty_ends(program: OpenProgram, waiting: Sequence[Occurrence]) -> Iterator[str]:
-    """For each step that every run reaches: how many rows leave its end or length empty, and which."""
-    sources = {source.name: source for source in program.sources.values()}
+    """For each step that every run reaches: how many rows have a start and leave the end or length empty, and which."""
     for step in program.workflow.body.statements:
         if not isinstance(step, tree.Step) or step.definition.field("length") is None or not step.definition.is_making:
             continue
-        for line in (each for each in step.fields if each.word in _ENDS):
-            empty = []
-            for occurrence in waiting:
-                source = sources.get(occurrence.place)
-                state = source.current(occurrence.subject) if source is not None else None
-                if source is None or state is None or not _is_of_subject(line.value, source.fields):
-                    continue
-                scope = program.scope_of(source, occurrence.subject, state, program.stage.clock.now())
-                if _is_empty(Compiler(source.fields).value(line.value), scope):
-                    empty.append(occurrence.label)
-            if empty:
-                named = ", ".join(empty[:_MOST_NAMED]) + (
-                    f" and {len(empty) - _MOST_NAMED} more" if len(empty) > _MOST_NAMED else ""
-                )
-                verb = "s have" if len(empty) > 1 else " has"
-                yield (
-                    f"{program.workflow.name}: {len(empty)} row{verb} no {line.word} and will fail: {named}; fill it, "
-                    "or "
-                    f"give a default in line {line.spot.line}: … or 1 hour"
-                )
+        lines = {each.word: each for each in step.fields}
+        given = lines.get("end") or lines.get("length")
+        if "start" not in lines or given is None:
+            continue
+        empty = [
+            occurrence.label
+            for occurrence in waiting
+            if _is_empty(program, occurrence, given.value) and not _is_empty(program, occurrence, lines["start"].value)
+        ]
+        if empty:
+            named = ", ".join(empty[:_MOST_NAMED])
+            named += f" and {len(empty) - _MOST_NAMED} more" if len(empty) > _MOST_NAMED else ""
+            yield (
+                f"{program.workflow.name}: {len(empty)} row{'s have' if len(empty) > 1 else ' has'} no {given.word} "
+                "and will "
+                f"fail: {named}; fill it, or give a default in line {given.spot.line}: … or 1 hour"
+            )
 
 
-def _is_of_subject(node: tree.Node, fields: frozenset[str]) -> bool:
-    """Whether the value needs no more than the subject's own fields."""
-    return {fold_name(word) for word in tree.words_in(node)} <= fields
-
-
-def _is_empty(value: Value, scope: Scope) -> bool:
+def _is_empty(program: OpenProgram, occurrence: Occurrence, node: tree.Node) -> bool:
+    """Whether a value comes to nothing for a row; no where that takes more than the row's own fields, or it has a fault
+    which its run will tell."""
+    source = next((each for each in program.sources.values() if each.name == occurrence.place), None)
+    state = source.current(occurrence.subject) if source is not None else None
+    if source is None or state is None or not {fold_name(word) for word in tree.words_in(node)} <= source.fields:
+        return False
+    scope = program.scope_of(source, occurrence.subject, state, program.stage.clock.now())
     try:
-        return is_empty(value(scope))
+        return is_empty(Compiler(source.fields).value(node)(scope))
     except RowFault:
-        return False  # its run says what is wrong
+        return False
