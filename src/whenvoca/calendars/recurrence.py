@@ -12,8 +12,8 @@ from zoneinfo import ZoneInfo
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, to_start
-from whenvoca.calendars.rules import walls_between
 from whenvoca.errors import RowFault
+from whenvoca.values.rules import walls_between
 
 _DAY = timedelta(days=1)
 MOST_OCCURRENCES = 10_000  # of one series in one question; more is a rule gone wrong

@@ -5,9 +5,9 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.rules import first_wall
 from whenvoca.calendars.task import Task
 from whenvoca.errors import RowFault
+from whenvoca.values.rules import first_wall
 from whenvoca.values.texts import show_value
 from whenvoca.values.usable import refuse_unusable
 

@@ -328,7 +328,7 @@ def _repeat(context: Context, wish: Wish, pieces: Pieces, when: When | None) -> 
 
 def first_of(rule: str, day: date) -> date:
     """The first day of a rule from a day on."""
-    from whenvoca.calendars.rules import parse_rule
+    from whenvoca.values.rules import parse_rule
 
     wall = datetime.combine(day, time())
     plain = ";".join(part for part in rule.split(";") if not part.startswith(("UNTIL", "COUNT", "INTERVAL")))

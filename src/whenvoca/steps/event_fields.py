@@ -10,7 +10,6 @@ from zoneinfo import ZoneInfo
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
-from whenvoca.calendars.rules import first_wall
 from whenvoca.calendars.writer import carried
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.errors import RowFault
@@ -23,6 +22,7 @@ from whenvoca.values.addresses import split_addresses, to_address
 from whenvoca.values.dates import shape_date
 from whenvoca.values.durations import Duration, add_to_moment
 from whenvoca.values.kinds import is_empty
+from whenvoca.values.rules import first_wall
 from whenvoca.values.texts import show_value
 from whenvoca.values.usable import refuse_unusable, within_the_calendar
 from whenvoca.values.zones import to_moment, told_apart

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, moments_between
-from whenvoca.calendars.rules import first_wall, parse_rule, walls_between
 from whenvoca.errors import RowFault
+from whenvoca.values.rules import first_wall, parse_rule, walls_between
 
 DAYS = ("MO", "TU", "WE", "TH", "FR", "SA", "SU")
 ZONES = ("Atlantic/Azores", "Europe/Lisbon", "America/Sao_Paulo", "Australia/Lord_Howe", "UTC")
@@ -141,3 +141,78 @@ def test_first_wall_time_is_that_of_dateutil(rule: str, wall: datetime) -> None:
 def test_rule_that_gives_nothing_is_told_at_once() -> None:
     assert first_wall("FREQ=DAILY;BYMONTH=2;BYMONTHDAY=31", datetime(2027, 3, 17), UTC) is None
     assert first_wall("FREQ=DAILY;UNTIL=20270316T000000Z", datetime(2027, 3, 17), UTC) is None
+
+
+def _numbers(name: str, low: int, high: int, most: int = 3) -> st.SearchStrategy[str]:
+    return st.lists(st.integers(low, high).filter(bool), min_size=1, max_size=most, unique=True).map(
+        lambda found: f"{name}=" + ",".join(map(str, found))
+    )
+
+
+@st.composite
+def dense_rules(draw: st.DrawFn) -> tuple[str, int]:
+    """A rule of each hour or less, and for how many hours it may be asked."""
+    frequency, hours = draw(st.sampled_from([("HOURLY", 300), ("MINUTELY", 20), ("SECONDLY", 1)]))
+    parts = [f"FREQ={frequency}"]
+    if draw(st.booleans()):
+        parts.append(f"INTERVAL={draw(st.sampled_from([2, 7, 25, 90, 1441, 5000]))}")
+    for name, low, high in (("BYMONTH", 1, 12), ("BYMONTHDAY", -31, 31), ("BYHOUR", 1, 23), ("BYMINUTE", 1, 59)):
+        if draw(st.integers(0, 4)) == 0:
+            parts.append(draw(_numbers(name, low, high)))
+    if draw(st.integers(0, 4)) == 0:
+        parts.append("BYDAY=" + ",".join(draw(st.lists(st.sampled_from(DAYS), min_size=1, max_size=4, unique=True))))
+    if not any("BYM" in part or "BYD" in part for part in parts) and draw(
+        st.booleans()
+    ):  # else dateutil looks on for ever
+        parts.append(f"COUNT={draw(st.integers(1, 300))}")
+    return ";".join(parts), hours
+
+
+@given(dense_rules(), MOMENTS, st.integers(-9, 30))
+def test_dense_rules_give_what_dateutil_gives(rule: tuple[str, int], wall: datetime, begin: int) -> None:
+    text, hours = rule
+    low = wall + timedelta(hours=begin)
+    high = low + timedelta(hours=hours)
+    zone = ZoneInfo("UTC")
+    endless = text if "COUNT" in text else f"{text};UNTIL={high:%Y%m%dT%H%M%S}"  # dateutil looks on to the year 9999
+    try:
+        expected = parse_rule(endless, wall, zone).between(low, high, inc=True)
+    except RowFault:  # dateutil refuses what never comes
+        expected = []
+    assert list(walls_between(text, wall, low, high, zone)) == expected
+
+
+OLD = [
+    "FREQ=DAILY;BYMONTH=3,4;INTERVAL=3",
+    "FREQ=WEEKLY;INTERVAL=3;BYDAY=TU,SU;BYMONTH=3,6;WKST=SU",
+    "FREQ=MONTHLY;INTERVAL=7;BYDAY=2TU,-1FR",
+    "FREQ=MONTHLY;BYDAY=MO,TU,WE;BYSETPOS=-1;INTERVAL=2",
+    "FREQ=MONTHLY;BYMONTHDAY=-1,15",
+    "FREQ=YEARLY;BYMONTH=3;BYDAY=-1SU;INTERVAL=4",
+    "FREQ=YEARLY;BYYEARDAY=100,-1",
+    "FREQ=YEARLY;BYWEEKNO=12",
+    "FREQ=YEARLY;INTERVAL=3",
+]
+
+
+@pytest.mark.parametrize("rule", OLD)
+@pytest.mark.parametrize("begin", [datetime(1904, 2, 29, 10), datetime(1977, 5, 31, 9), datetime(2026, 12, 30, 8)])
+def test_rules_that_began_long_ago_give_what_dateutil_gives(rule: str, begin: datetime) -> None:
+    zone, low, high = ZoneInfo("UTC"), datetime(2027, 1, 1), datetime(2036, 1, 1)
+    expected = parse_rule(rule, begin, zone).between(low, high, inc=True)
+    assert list(walls_between(rule, begin, low, high, zone)) == expected
+
+
+ENDLESS_SEARCHES = [
+    ("FREQ=HOURLY", datetime(1, 1, 1)),
+    ("FREQ=MINUTELY;COUNT=2000000000", datetime(1970, 1, 1)),
+    ("FREQ=SECONDLY;BYMONTH=2;BYMONTHDAY=30", datetime(2027, 1, 1)),
+    ("FREQ=DAILY;BYMONTH=3", datetime(2, 1, 1)),
+]
+
+
+@pytest.mark.parametrize(("rule", "begin"), ENDLESS_SEARCHES)
+def test_a_rule_of_any_density_is_asked_for_a_day_at_no_cost(rule: str, begin: datetime) -> None:
+    low = datetime(2027, 3, 17)
+    found = list(walls_between(rule, begin, low, low + timedelta(hours=2), ZoneInfo("UTC")))
+    assert len(found) == {"FREQ=HOURLY": 3, "FREQ=DAILY;BYMONTH=3": 1}.get(rule, 121 if "MINUTELY" in rule else 0)

@@ -14,6 +14,7 @@ from itertools import accumulate, repeat
 from typing import Any
 
 from whenvoca.errors import RowFault
+from whenvoca.values.subdaily import STEPS, subdaily
 from whenvoca.values.weekdays import CODES
 
 _PLAIN_PARTS = {"FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYDAY", "BYMONTHDAY"}
@@ -29,9 +30,12 @@ def walls_between(rule: str, wall: datetime, low: datetime, high: datetime, zone
     parts = _parts_of(rule)
     make = _PLAIN.get(parts.get("FREQ", ""))
     try:
+        until = _until_wall(parts["UNTIL"], zone).replace(tzinfo=wall.tzinfo) if "UNTIL" in parts else None
+        last = min(high, until) if until else high
+        if parts.get("FREQ") in STEPS:
+            return subdaily(parts, wall, low, last)
         if make is not None and parts.keys() <= _PLAIN_PARTS:
-            until = _until_wall(parts["UNTIL"], zone).replace(tzinfo=wall.tzinfo) if "UNTIL" in parts else None
-            found = make(parts, wall, low, min(high, until) if until else high)
+            found = make(parts, wall, low, last)
             if found is not None:
                 return iter(found)
     except (ValueError, OverflowError) as error:
@@ -48,10 +52,31 @@ def _parts_of(rule: str) -> dict[str, str]:
 def _by_dateutil(rule: str, wall: datetime, low: datetime, high: datetime, zone: Any) -> Iterator[datetime]:
     carried = wall.tzinfo
     low, high = low.replace(tzinfo=None), high.replace(tzinfo=None)
-    for each in parse_rule(rule, wall.replace(tzinfo=None), zone).xafter(low, inc=True):
+    begin = _nearer(_parts_of(rule), wall.replace(tzinfo=None), low)
+    for each in parse_rule(rule, begin, zone).xafter(low, inc=True):
         if each > high:
             return
         yield each.replace(tzinfo=carried)
+
+
+def _nearer(parts: dict[str, str], wall: datetime, low: datetime) -> datetime:
+    """A start of the same rule nearer to ``low``, so that dateutil does not go through centuries; the same one where it
+    counts from its start, or its other parts hang on it."""
+    if "COUNT" in parts or low.year - wall.year < 2:
+        return wall
+    interval = _interval(parts)
+    match parts.get("FREQ"):
+        case "DAILY":
+            return wall + timedelta(days=interval) * ((low - wall) // timedelta(days=interval) - 1)
+        case "WEEKLY":
+            return wall + timedelta(weeks=interval) * ((low - wall) // timedelta(weeks=interval) - 1)
+        case "MONTHLY" if "BYDAY" in parts or "BYMONTHDAY" in parts:
+            months = ((low.year - wall.year) * 12 + low.month - wall.month) // interval * interval - interval
+            year, month = divmod(wall.year * 12 + wall.month - 1 + months, 12)
+            return wall.replace(year=year, month=month + 1, day=1)
+        case "YEARLY" if "BYWEEKNO" not in parts and (wall.month, wall.day) != (2, 29):
+            return wall.replace(year=wall.year + (low.year - wall.year) // interval * interval - interval)
+    return wall
 
 
 def _daily(parts: dict[str, str], wall: datetime, low: datetime, high: datetime) -> list[datetime] | None:
