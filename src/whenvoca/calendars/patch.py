@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from functools import lru_cache
+from zoneinfo import ZoneInfo
 
 from msgspec import Struct
 
@@ -27,12 +28,14 @@ from whenvoca.calendars.writer import (
     moment_line,
     zones_of,
 )
+from whenvoca.calendars.zone_book import ZoneBook, definition_of
+from whenvoca.values.file_zones import FileZone
 from whenvoca.values.zones import load_zone
 
 _LINE = re.compile(rb"[^\n]*\n|[^\n]+\Z")
 _NAME = re.compile(rb"[A-Za-z0-9-]+")
-_TZID = re.compile(r';TZID="?([^";:]+)', re.IGNORECASE)
-_ZONE_NAMED = re.compile(rb';TZID="?([^";:\r\n]+)', re.IGNORECASE)
+_TZID = re.compile(r';TZID=(?:"([^"]*)"|([^";:]+))', re.IGNORECASE)
+_ZONE_NAMED = re.compile(rb';TZID=(?:"([^"\r\n]*)"|([^";:\r\n]+))', re.IGNORECASE)
 
 
 class Component(Struct, frozen=True):
@@ -113,10 +116,10 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
 
     An occurrence of a series that is changed for the first time gets a VEVENT of its own, a copy of its master's.
     """
-    place = _find_component(data, event_key(old.uid, old.occurrence))
+    place = _find_component(data, event_key(old.uid, old.occurrence), old.occurrence)
     if place is None:
         data = _with_own_occurrence(data, old)
-        place = _find_component(data, event_key(old.uid, old.occurrence))
+        place = _find_component(data, event_key(old.uid, old.occurrence), old.occurrence)
     assert place is not None
     names = set(changed_fields(old, new))
     if names & {"start", "end"}:
@@ -148,24 +151,40 @@ def _events_of(data: bytes, uid: str) -> list[Component]:
     return [each for each in list_components(data) if each.name in ("VEVENT", "VTODO") and each.uid == uid]
 
 
-def _find_component(data: bytes, key: str) -> Component | None:
-    """The VEVENT of an event's key: a master, or a changed occurrence."""
+def _find_component(data: bytes, key: str, asked: datetime | date | None = None) -> Component | None:
+    """The VEVENT of an event's key: a master, or a changed occurrence; ``asked`` is its original start, by whose clock
+    one without a zone is known."""
     uid, occurrence = split_key(key)
+    book = book_of(data)
+    wall = f":{asked:%Y%m%dT%H%M%S}" if isinstance(asked, datetime) else ""
     for each in _events_of(data, uid):
-        if _original_start(each.occurrence) == occurrence:
+        if _original_start(each.occurrence, book) == occurrence or (wall and each.occurrence == wall):
             return each
     return None
 
 
-def _original_start(text: str) -> str:
+@lru_cache(maxsize=4)
+def book_of(data: bytes) -> ZoneBook:
+    """The zones that the object defines."""
+    found = (unfolded(data[each.begin : each.end]) for each in list_components(data) if each.name == "VTIMEZONE")
+    return ZoneBook(load_zone("UTC"), dict(definition_of(lines) for lines in found))
+
+
+def unfolded(data: bytes) -> list[str]:
+    """The content lines of a text."""
+    return [line.decode("utf-8", "replace") for _, _, line in _content_lines(data)]
+
+
+def _original_start(text: str, book: ZoneBook) -> str:
     """What follows RECURRENCE-ID as an event's key has it; empty for a master."""
     if not text:
         return ""
-    parameters, _, value = text.partition(":")
+    parameters, _, value = text.rpartition(":")
     found = _TZID.search(parameters)
     if len(value) == 8 or value.endswith("Z") or not found:
         return value
-    wall = datetime.strptime(value, "%Y%m%dT%H%M%S").replace(tzinfo=load_zone(found[1]))
+    wall = datetime.fromisoformat(value)
+    wall = wall.replace(tzinfo=book.zone(found[1] or found[2], wall.year))
     return f"{wall.astimezone(UTC):%Y%m%dT%H%M%SZ}"
 
 
@@ -190,7 +209,7 @@ def remove_event(data: bytes, uid: str) -> bytes:
 def remove_occurrence(data: bytes, event: Event, stamp: datetime) -> bytes:
     """The text with an occurrence taken out of its series: an EXDATE, and no VEVENT of its own (RFC 5545 3.8.5.1)."""
     assert event.occurrence is not None
-    own = _find_component(data, event_key(event.uid, event.occurrence))
+    own = _find_component(data, event_key(event.uid, event.occurrence), event.occurrence)
     if own is not None:
         data = data[: own.begin] + data[own.end :]
     master = _find_component(data, event.uid)
@@ -211,17 +230,17 @@ def put_back(data: bytes, kept: bytes, key: str) -> bytes:
     master = _find_component(data, uid)
     if master is None:
         return data
-    body = b"".join(_without_exdate(data[master.begin : master.end], occurrence))
+    body = b"".join(_without_exdate(data[master.begin : master.end], occurrence, book_of(data)))
     data = data[: master.begin] + body + data[master.end :]
     before = _find_component(kept, key)
     return data if before is None else _with_components(data, kept, [before])
 
 
-def _without_exdate(event: bytes, occurrence: str) -> Iterator[bytes]:
+def _without_exdate(event: bytes, occurrence: str, book: ZoneBook) -> Iterator[bytes]:
     for start, end, line in _content_lines(event):
         if line[:7].upper().startswith(b"EXDATE"):
-            head, _, values = line.decode("utf-8", "replace").partition(":")
-            kept = [each for each in values.split(",") if _original_start(f"{head[6:]}:{each}") != occurrence]
+            head, _, values = line.decode("utf-8", "replace").rpartition(":")
+            kept = [each for each in values.split(",") if _original_start(f"{head[6:]}:{each}", book) != occurrence]
             if len(kept) < len(values.split(",")):
                 if kept:
                     yield join_lines([f"{head}:{','.join(kept)}"])
@@ -249,7 +268,7 @@ def _with_components(data: bytes, source: bytes, events: list[Component]) -> byt
     known = {each.uid for each in list_components(data) if each.name == "VTIMEZONE"}
     texts = b"".join(source[each.begin : each.end] for each in events)
     zones = [each for each in list_components(source) if each.name == "VTIMEZONE" and each.uid not in known]
-    named = {found[1] for found in _ZONE_NAMED.finditer(texts)}
+    named = {found[1] or found[2] for found in _ZONE_NAMED.finditer(texts)}
     added = b"".join(source[each.begin : each.end] for each in zones if each.uid.encode() in named)
     return _insert_before_end(data, added + texts)
 
@@ -286,14 +305,15 @@ def with_zones(data: bytes, events: Iterable[Event]) -> bytes:
     """The text with a VTIMEZONE for every zone that these events name."""
     components = list(list_components(data))
     known = {each.uid for each in components if each.name == "VTIMEZONE"}
-    wanted: dict[str, int] = {}
+    wanted: dict[ZoneInfo | FileZone, int] = {}
     for event in events:
         for zone, year in zones_of(event):
-            if zone not in known:
+            if zone.key not in known:
                 wanted[zone] = min(year, wanted.get(zone, 9999))
     if not wanted:
         return data
-    text = b"".join(join_lines(list(vtimezone_lines(zone, year))) for zone, year in sorted(wanted.items()))
+    in_order = sorted(wanted.items(), key=lambda each: each[0].key)
+    text = b"".join(join_lines(list(vtimezone_lines(zone, year))) for zone, year in in_order)
     where = components[0].begin if components else len(data) - len(_end_of(data))
     return data[:where] + text + data[where:]
 

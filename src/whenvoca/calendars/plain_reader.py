@@ -9,15 +9,15 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 from datetime import UTC, date, datetime, timedelta
-from functools import lru_cache
+from itertools import takewhile
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Busy, Event
 from whenvoca.calendars.patch import unescape_text
+from whenvoca.calendars.zone_book import ZoneBook, definition_of
 from whenvoca.errors import WhenvocaError
 from whenvoca.values.durations import Duration
-from whenvoca.values.zones import load_zone
 
 _FOLD = re.compile(r"\r?\n[ \t]")
 _LINE = re.compile(r'([A-Z][A-Z0-9-]*)((?:;[A-Z-]+=(?:"[^"^]*"|[^";:,^]*))*):(.*)', re.DOTALL)
@@ -63,12 +63,17 @@ def read_plain(data: bytes, zone: ZoneInfo) -> list[Event] | None:
 
 
 def _events(lines: Iterator[str], zone: ZoneInfo) -> Iterator[Event]:
+    definitions: dict[str, str] = {}
+    book, is_begun = ZoneBook(zone, definitions), False
     for line in lines:
         if line == "BEGIN:VEVENT":
-            yield _event(lines, zone)
+            is_begun = True
+            yield _event(lines, book)
         elif line == "BEGIN:VTIMEZONE":
-            while next(lines) != "END:VTIMEZONE":
-                pass
+            if is_begun:  # an event before it may have named it
+                raise _Strange
+            name, text = definition_of([line, *takewhile(lambda each: each != "END:VTIMEZONE", lines), "END:VTIMEZONE"])
+            definitions[name] = text
         elif line == "END:VCALENDAR":
             if next(lines, None) is not None:
                 raise _Strange
@@ -78,7 +83,7 @@ def _events(lines: Iterator[str], zone: ZoneInfo) -> Iterator[Event]:
     raise _Strange
 
 
-def _event(lines: Iterator[str], zone: ZoneInfo) -> Event:
+def _event(lines: Iterator[str], book: ZoneBook) -> Event:
     given: dict[str, Any] = {}
     said: dict[str, str] = {}
     alarms: list[Duration] = []
@@ -99,7 +104,7 @@ def _event(lines: Iterator[str], zone: ZoneInfo) -> Event:
             said[name] = value.upper()
         elif name in _READERS:
             field, read = _READERS[name]
-            found = read(parameters, value, zone)
+            found = read(parameters, value, book)
             if name in _SEVERAL:
                 given[field] = given.get(field, ()) + found
             elif field in given:
@@ -165,7 +170,7 @@ def _busy(said: dict[str, str]) -> Busy:
     return "unavailable" if said.get("X-WHENVOCA-BUSY") == "UNAVAILABLE" else "yes"
 
 
-def _moment(parameters: str, value: str, zone: ZoneInfo) -> datetime | date:
+def _moment(parameters: str, value: str, book: ZoneBook) -> datetime | date:
     """A DATE or DATE-TIME (RFC 5545 3.3.4, 3.3.5)."""
     if parameters == ";VALUE=DATE":
         day = _DAY.match(value) or _strange()
@@ -173,24 +178,20 @@ def _moment(parameters: str, value: str, zone: ZoneInfo) -> datetime | date:
     found = _MOMENT.match(value) or _strange()
     wall = datetime(int(found[1]), int(found[2]), int(found[3]), int(found[4]), int(found[5]), int(found[6]))
     if not parameters:
-        return wall.replace(tzinfo=UTC if found[7] else zone)
+        return wall.replace(tzinfo=UTC if found[7] else book.default)
     if found[7] or not parameters.startswith(";TZID="):
         raise _Strange
-    return wall.replace(tzinfo=_named_zone(parameters[6:]))
-
-
-@lru_cache(maxsize=64)
-def _named_zone(name: str) -> ZoneInfo:
+    name = parameters[6:]
     if not _ZONE.match(name) or name.startswith("Etc/"):
         raise _Strange
-    return load_zone(name)
+    return wall.replace(tzinfo=book.zone(name, wall.year))
 
 
-def _moments(parameters: str, value: str, zone: ZoneInfo) -> tuple[datetime | date, ...]:
-    return tuple(_moment(parameters, each, zone) for each in value.split(","))
+def _moments(parameters: str, value: str, book: ZoneBook) -> tuple[datetime | date, ...]:
+    return tuple(_moment(parameters, each, book) for each in value.split(","))
 
 
-def _rule(parameters: str, value: str, zone: ZoneInfo) -> str:
+def _rule(parameters: str, value: str, book: ZoneBook) -> str:
     """An RRULE as it stands, where it is written as the library writes it."""
     parts = value.split(";")
     order = [
@@ -201,7 +202,7 @@ def _rule(parameters: str, value: str, zone: ZoneInfo) -> str:
     return value
 
 
-def _number(parameters: str, value: str, zone: ZoneInfo) -> int:
+def _number(parameters: str, value: str, book: ZoneBook) -> int:
     return int(value) if not parameters and _NUMBER.match(value) else _strange()
 
 
@@ -211,11 +212,11 @@ def _address(value: str) -> str:
     return value[7:] if value[:7].lower() == "mailto:" else value
 
 
-def _organizer(parameters: str, value: str, zone: ZoneInfo) -> str:
+def _organizer(parameters: str, value: str, book: ZoneBook) -> str:
     return _address(value)
 
 
-def _attendee(parameters: str, value: str, zone: ZoneInfo) -> tuple[Attendee, ...]:
+def _attendee(parameters: str, value: str, book: ZoneBook) -> tuple[Attendee, ...]:
     found = {name: quoted or bare for name, quoted, bare in _PARAMETER.findall(parameters)}
     return (
         Attendee(
@@ -228,17 +229,17 @@ def _attendee(parameters: str, value: str, zone: ZoneInfo) -> tuple[Attendee, ..
     )
 
 
-def _categories(parameters: str, value: str, zone: ZoneInfo) -> tuple[str, ...]:
+def _categories(parameters: str, value: str, book: ZoneBook) -> tuple[str, ...]:
     if parameters or "\\" in value:
         raise _Strange
     return tuple(value.split(","))
 
 
-def _url(parameters: str, value: str, zone: ZoneInfo) -> str:
+def _url(parameters: str, value: str, book: ZoneBook) -> str:
     return value if not parameters and "\\" not in value else _strange()
 
 
-_READERS: dict[str, tuple[str, Callable[[str, str, ZoneInfo], Any]]] = {
+_READERS: dict[str, tuple[str, Callable[[str, str, ZoneBook], Any]]] = {
     "DTSTART": ("start", _moment),
     "DTEND": ("end", _moment),
     "RECURRENCE-ID": ("occurrence", _moment),

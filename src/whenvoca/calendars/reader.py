@@ -9,13 +9,17 @@ from functools import lru_cache
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
 
+from msgspec import Struct
+
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
+from whenvoca.calendars.patch import book_of, list_components, unescape_text, unfolded
 from whenvoca.calendars.plain_reader import read_plain
 from whenvoca.calendars.task import Task, due_after
+from whenvoca.calendars.valid import refuse_unusable_event
 from whenvoca.calendars.writer import ORIGIN, PERSON
+from whenvoca.calendars.zone_book import ZoneBook
 from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.values.durations import Duration
-from whenvoca.values.zones import load_zone
 
 Noun = Literal["event", "task"]
 _SMALL = 10_000  # bytes: what holds no more than an event or two is read several times while it is changed
@@ -24,47 +28,102 @@ _DATES = re.compile(rb"^(DTSTART|DTEND|DURATION|RRULE|RDATE)[;:]([^\r\n]*)", re.
 _DAY = re.compile(rb"(\d{4})(\d{2})(\d{2})(?:T\d{6}Z?)?\s*\Z")
 
 
+class UnreadEvent(Struct, frozen=True):
+    """An event or task that cannot be used: which one, on which line of its file it begins, and why."""
+
+    uid: str
+    title: str
+    line: int
+    why: str
+
+    def said(self, file: str) -> str:
+        """The same in a sentence that names the file."""
+        named = f'"{self.title}"' if self.title else "the event without a title"
+        return f"{file}, line {self.line}: {named} cannot be used: {self.why}"
+
+
+class Reading(Struct, frozen=True):
+    """What an iCalendar object holds: what can be used, and what cannot."""
+
+    events: list[Event]
+    unread: list[UnreadEvent] = []
+
+
 def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> list[Event]:
-    """All events, or tasks, of an iCalendar object. ``zone`` is meant where a time carries none.
+    """The events, or tasks, of an iCalendar object that can be used. ``zone`` is meant where a time carries none.
 
     Raises SourceFault if the text is no iCalendar object or is cut in the middle.
     """
+    return read_calendar(data, zone, file=file, noun=noun).events
+
+
+def read_calendar(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> Reading:
+    """The same with what cannot be used: one bad event hides no other. Raises SourceFault."""
     refuse_cut(data, file)
     read = _read_again if len(data) < _SMALL else read_plain
-    if noun == "event" and (plain := read(data, zone)) is not None:
-        return list(plain)
-    return read_through_library(data, zone, file=file, noun=noun)
+    if noun == "event" and (plain := read(data, zone)) is not None and all(_is_usable(each) for each in plain):
+        return Reading(list(plain))
+    return read_one_by_one(data, zone, noun=noun)
 
 
-def read_through_library(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> list[Event]:
-    """The same by the iCalendar library alone. Raises SourceFault."""
-    from icalendar import Calendar
+def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Reading:
+    """Each component by the iCalendar library, by itself."""
+    from icalendar import Component
 
-    # it guesses at odd zones, which we refuse or take as it does
+    # it guesses at odd zones, which we know or refuse
     warnings.filterwarnings("ignore", module=r"icalendar\.")
+    book = ZoneBook(zone, book_of(data).definitions)
+    reading = Reading([], [])
+    for each in list_components(data):
+        if each.name != ("VTODO" if noun == "task" else "VEVENT"):
+            continue
+        text = data[each.begin : each.end]
+        try:
+            component = _first(Component.from_ical(text))
+            event: Event = to_task(component, book) if noun == "task" else to_event(component, book)
+            refuse_unusable_event(event)
+            reading.events.append(event)
+        except (WhenvocaError, ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
+            line = data.count(b"\n", 0, each.begin) + 1
+            why = error.message if isinstance(error, WhenvocaError) else _in_words(error, text)
+            reading.unread.append(UnreadEvent(each.uid, _title_in(text), line, why))
+    return reading
+
+
+def _first(component: Any) -> Any:
+    return component[0] if isinstance(component, list) else component
+
+
+def _title_in(text: bytes) -> str:
+    lines = (line for line in unfolded(text) if line[:7].upper() == "SUMMARY")
+    return unescape_text(next(lines, "").partition(":")[2])[:80]
+
+
+def _in_words(error: Exception, text: bytes) -> str:
+    """What the library cannot read: the line that it fails on, as far as one by one tells."""
+    from icalendar import Component
+
+    head, tail = text.split(b"\n", 1)[0], text.rstrip().rsplit(b"\n", 1)[-1]
+    for line in unfolded(text)[1:-1]:
+        if line[:6].upper() in ("BEGIN:", "END:VA"):
+            break
+        try:
+            found = _first(Component.from_ical(b"\n".join([head.strip(), line.encode(), tail, b""])))
+            for value in found.values():
+                for one in value if isinstance(value, list) else [value]:
+                    one.to_ical()
+                    getattr(one, "dt", None)
+        except (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError):
+            return f"{line[:60]} cannot be read"
+    return "a line of it cannot be read"
+
+
+def _is_usable(event: Event) -> bool:
     try:
-        calendar = Calendar.from_ical(data)
-        if noun == "task":
-            return [to_task(component, zone) for component in calendar.walk("VTODO")]
-        events = calendar.walk("VEVENT")
-        if without := [each for each in events if not each.get("DTSTART")]:
-            title = str(without[0].get("SUMMARY", "")) or str(without[0].get("UID", ""))
-            raise SourceFault(f'the event "{title}" has no start', fix="give it one there, or take it away")
-        return [to_event(component, zone) for component in events]
-    except WhenvocaError as error:
-        raise SourceFault(error.message, where=file, fix=error.fix) from error
-    except (ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
-        reason = str(error).splitlines()[0][:120] if str(error) else type(error).__name__
-        raise SourceFault(f"is no iCalendar file that can be read: {reason}", where=file) from error
-
-
-def _refuse_strange_zone(value: Any) -> None:
-    """Raises SourceFault for a time of a zone that nobody knows, which would be read hours off."""
-    moment, name = getattr(value, "dt", None), str(getattr(value, "params", {}).get("TZID", ""))
-    if name and isinstance(moment, datetime) and moment.tzinfo is None:
-        raise SourceFault(
-            f'there is no time zone "{name}", and the file does not say what it is', fix="correct the zone there"
-        )
+        refuse_unusable_event(event)
+    except WhenvocaError:
+        return False
+    return True
 
 
 def refuse_cut(data: bytes, file: str) -> None:
@@ -78,110 +137,144 @@ def refuse_cut(data: bytes, file: str) -> None:
         )
 
 
-def to_event(component: Any, zone: ZoneInfo) -> Event:
-    """The event of one VEVENT of the iCalendar library. Raises SourceFault for a zone that nobody knows."""
-    for name in ("DTSTART", "DTEND", "RECURRENCE-ID"):
-        _refuse_strange_zone(component.get(name))
-    start = _moment(component["DTSTART"].dt, zone)
+def to_event(component: Any, book: ZoneBook) -> Event:
+    """The event of one VEVENT of the iCalendar library. Raises SourceFault for what cannot be understood."""
+    if not component.get("DTSTART"):
+        raise SourceFault("it has no start", fix="give it one there, or take it away")
+    start = _moment(_one(component, "DTSTART"), book)
     return Event(
-        uid=str(component.get("UID", "")),
-        title=str(component.get("SUMMARY", "")),
+        uid=_text(component, "UID"),
+        title=_text(component, "SUMMARY"),
         start=start,
-        end=_end_of(component, start, zone),
-        location=str(component.get("LOCATION", "")),
-        details=str(component.get("DESCRIPTION", "")),
+        end=_end_of(component, start, book),
+        location=_text(component, "LOCATION"),
+        details=_text(component, "DESCRIPTION"),
         attendees=tuple(_attendee(each) for each in _several(component.get("ATTENDEE"))),
-        organizer=_address(component.get("ORGANIZER", "")),
-        alarms=tuple(span for alarm in component.walk("VALARM") if (span := _alarm(alarm)) is not None),
-        rule=component["RRULE"].to_ical().decode() if not isinstance(component.get("RRULE", []), list) else "",
-        excluded=_dates(component.get("EXDATE"), zone),
-        added=_dates(component.get("RDATE"), zone),
-        occurrence=_moment(component["RECURRENCE-ID"].dt, zone) if "RECURRENCE-ID" in component else None,
+        organizer=_address(_one(component, "ORGANIZER")) if "ORGANIZER" in component else "",
+        alarms=_alarms(component),
+        rule=_rule(component),
+        excluded=_dates(component.get("EXDATE"), book),
+        added=_dates(component.get("RDATE"), book),
+        occurrence=_moment(_one(component, "RECURRENCE-ID"), book) if "RECURRENCE-ID" in component else None,
         busy=_busy(component),
-        priority=int(component.get("PRIORITY", 0)),
-        colour=str(component.get("COLOR", "")),
+        priority=_number(component, "PRIORITY"),
+        colour=_text(component, "COLOR"),
         categories=tuple(str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats),
-        private=str(component.get("CLASS", "")).upper() in ("PRIVATE", "CONFIDENTIAL"),
-        url=str(component.get("URL", "")),
-        origin=str(component.get(ORIGIN, "")),
-        sequence=int(component.get("SEQUENCE", 0)),
-        cancelled=str(component.get("STATUS", "")).upper() == "CANCELLED",
+        private=_text(component, "CLASS").upper() in ("PRIVATE", "CONFIDENTIAL"),
+        url=_text(component, "URL"),
+        origin=_text(component, ORIGIN),
+        sequence=_number(component, "SEQUENCE"),
+        cancelled=_text(component, "STATUS").upper() == "CANCELLED",
     )
 
 
-def to_task(component: Any, zone: ZoneInfo) -> Task:
+def _one(component: Any, name: str) -> Any:
+    """The property; of several the first, which other programs take too."""
+    return _several(component[name])[0]
+
+
+def _text(component: Any, name: str) -> str:
+    return str(_one(component, name)) if name in component else ""
+
+
+def _number(component: Any, name: str) -> int:
+    """A whole number; 0 for what is none."""
+    try:
+        return int(_text(component, name) or 0)
+    except ValueError:
+        return 0
+
+
+def _rule(component: Any) -> str:
+    rules = _several(component.get("RRULE"))
+    if len(rules) > 1:
+        raise SourceFault("it has several rules of repetition (RRULE), which are not followed")
+    if component.get("EXRULE"):
+        raise SourceFault("it has a rule of exceptions (EXRULE), which is not followed")
+    return rules[0].to_ical().decode() if rules else ""
+
+
+def _alarms(component: Any) -> tuple[Duration, ...]:
+    return tuple(span for alarm in component.walk("VALARM") if (span := _alarm(alarm)) is not None)
+
+
+def to_task(component: Any, book: ZoneBook) -> Task:
     """The task of one VTODO of the iCalendar library."""
     from urllib.parse import unquote
 
-    start = _moment(component["DTSTART"].dt, zone) if "DTSTART" in component else None
-    due = _moment(component["DUE"].dt, zone) if "DUE" in component else None
+    start = _moment(_one(component, "DTSTART"), book) if "DTSTART" in component else None
+    due = _moment(_one(component, "DUE"), book) if "DUE" in component else None
     if due is None and start is not None and "DURATION" in component:
-        due = due_after(start, component["DURATION"].dt)
-    finished = _moment(component["COMPLETED"].dt, zone) if "COMPLETED" in component else None
+        due = due_after(start, _one(component, "DURATION").dt)
+    finished = _moment(_one(component, "COMPLETED"), book) if "COMPLETED" in component else None
     if finished is None and str(component.get("STATUS", "")).upper() == "COMPLETED":
         changed = component.get("LAST-MODIFIED") or component.get("DTSTAMP")
-        finished = _moment(changed.dt, zone) if changed is not None else datetime(1970, 1, 1, tzinfo=UTC)
+        finished = _moment(_several(changed)[0], book) if changed is not None else datetime(1970, 1, 1, tzinfo=UTC)
     categories = [str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats]
     people = _several(component.get("ATTENDEE"))
     mail, name = (_address(people[0]), str(people[0].params.get(PERSON, ""))) if people else ("", "")
     related = _several(component.get("RELATED-TO"))
     return Task(
-        uid=str(component.get("UID", "")),
-        title=str(component.get("SUMMARY", "")),
+        uid=_text(component, "UID"),
+        title=_text(component, "SUMMARY"),
         start=start,
         end=due,
         section=categories[0] if categories else "",
         person=name or unquote(mail.removeprefix("urn:whenvoca:person:")),
         person_mail=mail if name or "@" in mail else "",
-        details=str(component.get("DESCRIPTION", "")),
-        priority=int(component.get("PRIORITY", 0)),
-        alarms=tuple(span for alarm in component.walk("VALARM") if (span := _alarm(alarm)) is not None),
-        finished=finished if isinstance(finished, datetime) or finished is None else to_start(finished, zone),
+        details=_text(component, "DESCRIPTION"),
+        priority=_number(component, "PRIORITY"),
+        alarms=_alarms(component),
+        finished=finished if isinstance(finished, datetime) or finished is None else to_start(finished, book.default),
         source=str(related[0]) if related else "",
-        origin=str(component.get(ORIGIN, "")),
-        sequence=int(component.get("SEQUENCE", 0)),
-        cancelled=str(component.get("STATUS", "")).upper() == "CANCELLED",
+        origin=_text(component, ORIGIN),
+        sequence=_number(component, "SEQUENCE"),
+        cancelled=_text(component, "STATUS").upper() == "CANCELLED",
     )
 
 
-def _end_of(component: Any, start: datetime | date, zone: ZoneInfo) -> datetime | date:
+def _end_of(component: Any, start: datetime | date, book: ZoneBook) -> datetime | date:
+    """DTEND, or DURATION behind the start; days of it are on the calendar, its clock is exact (RFC 5545 3.3.6)."""
     if "DTEND" in component:
-        return _moment(component["DTEND"].dt, zone)
-    if "DURATION" in component:
-        return start + component["DURATION"].dt  # type: ignore[no-any-return]
-    return start if isinstance(start, datetime) else start + timedelta(days=1)
+        return _moment(_one(component, "DTEND"), book)
+    if "DURATION" not in component:
+        return start if isinstance(start, datetime) else start + timedelta(days=1)
+    value = _one(component, "DURATION")
+    span = value.dt
+    if not isinstance(start, datetime):
+        return start + span  # type: ignore[no-any-return]
+    days = timedelta(days=span.days) if "T" not in value.to_ical().decode() else timedelta()
+    wall: datetime = start + days
+    clock: timedelta = span - days
+    return (wall.astimezone(UTC) + clock).astimezone(start.tzinfo)
 
 
-def _moment(value: Any, zone: ZoneInfo) -> datetime | date:
-    if not isinstance(value, datetime):
-        return value  # type: ignore[no-any-return]
-    if value.tzinfo is None:
-        return value.replace(tzinfo=zone)
-    if isinstance(value.tzinfo, ZoneInfo):
-        return value
-    if value.tzinfo is UTC or value.tzname() == "UTC":
-        return value.replace(tzinfo=UTC)
-    return _with_known_zone(value)
+def _moment(value: Any, book: ZoneBook) -> datetime | date:
+    """A DATE or DATE-TIME in its zone, as the file or the system knows that."""
+    if not hasattr(value, "dt"):
+        raise SourceFault(f"{str(value)[:40]} is not a date")
+    return _in_zone(value.dt, str(value.params.get("TZID", "")), book)
 
 
-def _with_known_zone(value: datetime) -> datetime:
-    """The moment in the zone of the same name, if the system knows one; else fixed to its offset's instant."""
-    try:
-        named = load_zone(str(getattr(value.tzinfo, "key", None) or value.tzinfo))
-    except WhenvocaError:
-        return value.astimezone(UTC)
-    return value.astimezone(named)
+def _in_zone(moment: Any, name: str, book: ZoneBook) -> datetime | date:
+    if isinstance(moment, tuple):
+        moment = moment[0]  # a period counts with its start
+    if not isinstance(moment, date):
+        raise SourceFault(f"{moment} is not a date")
+    if not isinstance(moment, datetime):
+        return moment
+    if moment.tzinfo is not None and moment.tzname() == "UTC" and not name:
+        return moment.replace(tzinfo=UTC)
+    return moment.replace(tzinfo=book.zone(name, moment.year) if name else book.default)
 
 
 def _several(value: Any) -> list[Any]:
     return [] if value is None else value if isinstance(value, list) else [value]
 
 
-def _dates(value: Any, zone: ZoneInfo) -> tuple[datetime | date, ...]:
+def _dates(value: Any, book: ZoneBook) -> tuple[datetime | date, ...]:
     return tuple(
-        _moment(each.dt if not isinstance(each.dt, tuple) else each.dt[0], zone)
-        for group in _several(value)
-        for each in group.dts
+        _in_zone(each.dt, str(group.params.get("TZID", "")), book) for group in _several(value) for each in group.dts
     )
 
 
@@ -210,11 +303,11 @@ def _alarm(component: Any) -> Duration | None:
 
 
 def _busy(component: Any) -> Busy:
-    if str(component.get("TRANSP", "OPAQUE")).upper() == "TRANSPARENT":
+    if _text(component, "TRANSP").upper() == "TRANSPARENT":
         return "no"
-    if str(component.get("STATUS", "")).upper() == "TENTATIVE":
+    if _text(component, "STATUS").upper() == "TENTATIVE":
         return "tentative"
-    return "unavailable" if str(component.get("X-WHENVOCA-BUSY", "")).lower() == "unavailable" else "yes"
+    return "unavailable" if _text(component, "X-WHENVOCA-BUSY").lower() == "unavailable" else "yes"
 
 
 def may_touch(data: bytes, low: date, high: date) -> bool:

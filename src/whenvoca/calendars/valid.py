@@ -7,9 +7,11 @@ from datetime import UTC, datetime
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.task import Task
 from whenvoca.errors import RowFault
-from whenvoca.values.rules import first_wall
+from whenvoca.values.rules import first_wall, refuse_unusable_rule
 from whenvoca.values.texts import show_value
-from whenvoca.values.usable import refuse_unusable
+from whenvoca.values.usable import LAST_YEAR, refuse_unusable
+
+_FIRST_YEAR = 2  # before it zones leave the calendar
 
 
 def refuse_invalid(event: Event) -> None:
@@ -35,3 +37,19 @@ def refuse_invalid(event: Event) -> None:
             start.replace(tzinfo=None) if isinstance(start, datetime) else datetime(start.year, start.month, start.day)
         )
         first_wall(event.rule, wall, start.tzinfo if isinstance(start, datetime) else UTC)
+
+
+def refuse_unusable_event(event: Event) -> None:
+    """Raises RowFault for an event or task of another program that nobody can reckon with. More passes than is written:
+    other years, and rules as dense as one likes."""
+    start, end = event.start, event.end
+    for value in (start, end, event.occurrence):
+        if value is not None and not _FIRST_YEAR <= value.year <= LAST_YEAR:
+            raise RowFault(f"{value.isoformat()[:10]} lies outside the years {_FIRST_YEAR} to {LAST_YEAR}")
+    if start is None or end is None:
+        return
+    if isinstance(start, datetime) != isinstance(end, datetime):
+        raise RowFault("one of start and end is a day, and the other a time")
+    if event.rule:
+        begin = start if isinstance(start, datetime) else datetime(start.year, start.month, start.day)
+        refuse_unusable_rule(event.rule, begin.replace(tzinfo=None), begin.tzinfo or UTC)

@@ -7,7 +7,9 @@ from datetime import UTC, datetime, timedelta
 from functools import lru_cache
 from itertools import pairwise
 from typing import NamedTuple
+from zoneinfo import ZoneInfo
 
+from whenvoca.values.file_zones import FileZone
 from whenvoca.values.weekdays import CODES
 from whenvoca.values.zones import load_zone
 
@@ -22,9 +24,13 @@ class _Change(NamedTuple):
     is_summer: bool
 
 
+def vtimezone_lines(zone: ZoneInfo | FileZone, year: int) -> tuple[str, ...]:
+    """The component's lines for events of ``year`` and after; of a zone that a file defines as it stood there."""
+    return tuple(zone.text.split("\n")) if isinstance(zone, FileZone) else _system_lines(zone.key, year)
+
+
 @lru_cache(maxsize=256)
-def vtimezone_lines(zone_name: str, year: int) -> tuple[str, ...]:
-    """The component's lines for events of ``year`` and after."""
+def _system_lines(zone_name: str, year: int) -> tuple[str, ...]:
     changes = _changes(zone_name, year)
     lines = ["BEGIN:VTIMEZONE", f"TZID:{zone_name}"]
     if not changes:

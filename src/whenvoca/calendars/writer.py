@@ -16,6 +16,7 @@ from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
 from whenvoca.calendars.task import Task
 from whenvoca.calendars.vtimezone import vtimezone_lines
 from whenvoca.values.durations import Duration
+from whenvoca.values.file_zones import FileZone
 from whenvoca.values.zones import told_apart
 
 ORIGIN = "X-WHENVOCA-ORIGIN"
@@ -23,6 +24,7 @@ PERSON = "X-WHENVOCA-PERSON"  # a parameter: by which name of [people] a task's 
 _BUSY = "X-WHENVOCA-BUSY"
 _PRODUCT = "PRODID:-//Whenvoca//Whenvoca//EN"
 _TO_ESCAPE = re.compile(r"[\\;,\n\r]")
+_PLAIN_PARAMETER = re.compile(r"[\w/+.-]+")
 _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]")
 
 _OF_TASKS = ("due", "section", "person", "finished", "source")
@@ -50,7 +52,7 @@ def write_calendar(event: Event, stamp: datetime) -> bytes:
 
 
 @lru_cache(maxsize=256)
-def _head(zones: tuple[tuple[str, int], ...]) -> bytes:
+def _head(zones: tuple[tuple[ZoneInfo | FileZone, int], ...]) -> bytes:
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", _PRODUCT]
     for zone, year in zones:
         lines += vtimezone_lines(zone, year)
@@ -90,13 +92,13 @@ def fold_line(line: str) -> str:
     return "\r\n ".join(pieces)
 
 
-def zones_of(event: Event) -> list[tuple[str, int]]:
+def zones_of(event: Event) -> list[tuple[ZoneInfo | FileZone, int]]:
     """The zones that the event's lines name, each with the first year it is needed for."""
-    found: dict[str, int] = {}
+    found: dict[ZoneInfo | FileZone, int] = {}
     for value in (event.start, event.end, event.occurrence, *event.excluded, *event.added):
-        if isinstance(value, datetime) and (zone := _zone_name(value)) and value.year < found.get(zone, 10_000):
+        if isinstance(value, datetime) and (zone := _zone_of(value)) and value.year < found.get(zone, 10_000):
             found[zone] = value.year
-    return sorted(found.items())
+    return sorted(found.items(), key=lambda each: each[0].key)
 
 
 def event_lines(event: Event, stamp: datetime) -> list[str]:
@@ -241,19 +243,20 @@ def to_ical_moment(value: datetime | date) -> tuple[str, str]:
     """Parameters and value of a DATE or DATE-TIME: local with TZID where the zone has a name, else UTC."""
     if not isinstance(value, datetime):
         return ";VALUE=DATE", f"{value:%Y%m%d}" if value.year > 999 else value.isoformat().replace("-", "")
-    zone = _zone_name(value)
-    if zone:
+    zone = _zone_of(value)
+    if zone is not None:
         day = f"{value.year:04}{value.month:02}{value.day:02}"
-        return f";TZID={zone}", f"{day}T{value.hour:02}{value.minute:02}{value.second:02}"
+        name = zone.key if _PLAIN_PARAMETER.fullmatch(zone.key) else _quoted(zone.key)
+        return f";TZID={name}", f"{day}T{value.hour:02}{value.minute:02}{value.second:02}"
     return "", value.astimezone(UTC).strftime("%Y%m%dT%H%M%SZ")
 
 
-def _zone_name(value: datetime) -> str:
-    """The zone to write, empty for UTC."""
+def _zone_of(value: datetime) -> ZoneInfo | FileZone | None:
+    """The zone to write, None for UTC."""
     zone = value.tzinfo
-    if zone.__class__ is not ZoneInfo or (key := zone.key) in ("UTC", "Etc/UTC"):
-        return ""
-    return key if told_apart(value) is value else ""
+    if not isinstance(zone, ZoneInfo | FileZone) or zone.key in ("UTC", "Etc/UTC"):
+        return None
+    return zone if told_apart(value) is value else None
 
 
 def moment_line(name: str, value: datetime | date) -> str:

@@ -112,6 +112,7 @@ def _collect(
         try:
             calendar = opened.places.calendars[name.lower()]
             events = calendar.find_between(low, high)
+            unread += [SourceFault(said) for said in calendar.unread]
         except SourceFault:
             pieces, faults = read_pieces(calendar)
             events = expand_events(pieces, low, high, calendar.zone)

@@ -110,9 +110,10 @@ class Writer(Protocol):
 
 
 class Calendar(Place, Writer, Protocol):
-    """A calendar."""
+    """A calendar. ``unread``: what the last look at all of it, or at a span, found that cannot be used."""
 
     clash: str
+    unread: Sequence[str] = ()
 
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event (or master of a series) of that UID. Raises PlaceTrouble or SourceFault."""

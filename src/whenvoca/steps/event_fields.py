@@ -211,7 +211,7 @@ def _in_zone(value: Any, call: StepCall) -> datetime:
 def _named_zone(moment: datetime, zone: ZoneInfo | None = None) -> datetime:
     """A moment as it is written: in whole seconds, and one with a bare offset in the zone that is meant."""
     moment = moment.replace(microsecond=0) if moment.microsecond else moment
-    return moment if isinstance(moment.tzinfo, ZoneInfo) or zone is None else moment.astimezone(zone)
+    return moment if hasattr(moment.tzinfo, "key") or zone is None else moment.astimezone(zone)
 
 
 def _whole_days(first: Any, last: Any) -> tuple[date, date]:
@@ -298,7 +298,7 @@ def _until(until: Any, start: datetime | date, call: StepCall) -> str:
         day: date = until.date() if isinstance(until, datetime) else until
         return day.strftime("%Y%m%d")
     if not isinstance(until, datetime):
-        zone = start.tzinfo if isinstance(start.tzinfo, ZoneInfo) else call.scope.zone
+        zone = start.tzinfo if hasattr(start.tzinfo, "key") else call.scope.zone
         until = datetime(until.year, until.month, until.day, 23, 59, 59, tzinfo=zone)
     return f"{until.astimezone(UTC):%Y%m%dT%H%M%SZ}"
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime, time, timedelta
+from collections.abc import Mapping
+from datetime import date, datetime, time, timedelta, tzinfo
 from decimal import Decimal
 from enum import StrEnum
 from typing import Any
@@ -102,9 +103,9 @@ def to_plain(value: Any) -> Any:
         case Decimal():
             return {"number": str(value)}
         case datetime():
-            zone = getattr(value.tzinfo, "key", None)
-            plain = {"moment": value.isoformat()}
-            return plain | {"zone": zone} if zone else plain
+            zone, text = getattr(value.tzinfo, "key", None), getattr(value.tzinfo, "text", None)
+            plain = {"moment": value.isoformat()} | ({"zone": zone} if zone else {})
+            return plain | {"vtimezone": text} if text else plain
         case date():
             return {"date": value.isoformat()}
         case time():
@@ -120,6 +121,17 @@ def to_plain(value: Any) -> Any:
     raise TypeError(f"{type(value).__name__} cannot be stored")
 
 
+def _zone_of(plain: Mapping[str, str]) -> tzinfo:
+    """The zone of a stored moment, the definition of its file with it where only that knows it."""
+    if "vtimezone" in plain:
+        from whenvoca.values.file_zones import file_zone
+
+        return file_zone(plain["zone"], plain["vtimezone"])
+    from whenvoca.values.zones import load_zone
+
+    return load_zone(plain["zone"])
+
+
 def from_plain(plain: Any) -> Any:
     """The value that ``to_plain`` stored. Raises ValueError for what ``to_plain`` never wrote."""
     if isinstance(plain, list):
@@ -132,9 +144,7 @@ def from_plain(plain: Any) -> Any:
         case {"moment": text, **more}:
             moment = datetime.fromisoformat(text)
             if "zone" in more:
-                from whenvoca.values.zones import load_zone
-
-                zone = load_zone(more["zone"])
+                zone = _zone_of(more)
                 local = moment.replace(tzinfo=zone)
                 return local if local.utcoffset() == moment.utcoffset() else local.replace(fold=1)
             return moment

@@ -18,6 +18,7 @@ from whenvoca.values.subdaily import STEPS, subdaily
 from whenvoca.values.weekdays import CODES
 
 _PLAIN_PARTS = {"FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYDAY", "BYMONTHDAY"}
+_NEVER_EMPTY = {"FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYDAY"}
 _LONGEST = 400 * 12  # months that a monthly rule is followed
 
 
@@ -229,6 +230,33 @@ def first_wall(rule: str, wall: datetime, zone: Any) -> datetime | None:
         return None
     first: datetime = found.replace(year=found.year - later)
     return None if "UNTIL" in parts and first > _until_wall(parts["UNTIL"], zone) else first
+
+
+@lru_cache(maxsize=4096)
+def refuse_unusable_rule(rule: str, wall: datetime, zone: Any) -> None:
+    """Raises RowFault for a rule that is none, that gives nothing from ``wall`` on, or that nobody can follow."""
+    parts = _parts_of(rule)
+    try:
+        if _interval(parts) < 1 or (_count(parts) or 1) < 1:
+            raise ValueError
+    except ValueError as error:
+        raise RowFault(
+            f'"{rule}" is no rule of repetition (RRULE): COUNT and INTERVAL are numbers from 1 on'
+        ) from error
+    try:
+        if parts.get("FREQ") in STEPS:
+            next(walls_between(rule, wall, wall, wall + timedelta(days=1), zone), None)
+            return
+        if parts.keys() <= _NEVER_EMPTY:
+            next(walls_between(rule, wall, wall, wall, zone), None)
+            return
+        if (
+            first_wall(";".join(f"{name}={value}" for name, value in parts.items() if name != "UNTIL"), wall, zone)
+            is None
+        ):
+            raise RowFault(f'"{rule}" gives no day at all')
+    except (ValueError, OverflowError) as error:
+        raise RowFault(f'"{rule}" is no rule of repetition (RRULE)') from error
 
 
 def _years_to_the_last(year: int) -> int:

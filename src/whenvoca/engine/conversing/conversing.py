@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -406,7 +406,9 @@ class Conversation:
         given: dict[str, Any] = {
             name: changes[name] for name in ("title", "start", "end", "location", "busy") if name in changes
         }
-        given |= {name: told_apart(given[name]) for name in ("start", "end") if name in given}
+        for name in ("start", "end"):
+            if name in given:
+                given[name] = told_apart(_on_clock_of(event.start, given[name]))
         people = self._workspace.people
         if "attendees" in changes:
             there = {each.address.lower() for each in event.attendees}
@@ -418,6 +420,13 @@ class Conversation:
         if "reminder" in changes:
             given["alarms"] = (Duration(seconds=-60 * int(changes["reminder"])).in_days(),)
         return replace(event, sequence=event.sequence + 1, **given)
+
+
+def _on_clock_of(start: datetime | date, value: datetime | date) -> datetime | date:
+    """A moment on the clock that the event goes by, so that a series keeps its zone; a day as it is."""
+    if isinstance(start, datetime) and isinstance(value, datetime) and hasattr(start.tzinfo, "key"):
+        return value.astimezone(start.tzinfo)
+    return value
 
 
 def deed_from_text(text: str, around: Surroundings) -> Deed:

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import has_event
-from whenvoca.calendars.reader import Noun, read_events
+from whenvoca.calendars.reader import Noun, Reading, read_calendar
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import write_calendar
@@ -22,7 +22,7 @@ from whenvoca.errors import PlaceTrouble, SettingsFault, SourceFault, WhenvocaEr
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
 from whenvoca.places.calendar.dav_client import CALDAV, CALSERVER, DAV, NAMES, DavClient, DavResource
-from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, to_stored
+from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, refuse_unread, to_stored
 
 _AT_ONCE = 6  # requests that are under way together
 _PER_MULTIGET = 100
@@ -165,10 +165,15 @@ class DavCalendar(Calendar):
                 self._names.pop(address, None)
             return None
         data, etag = found
-        return to_stored(self._read(data, address), uid, etag, urljoin(self.url, address), data)
+        reading = self._read(data, address)
+        refuse_unread(reading, uid, self._label(address))
+        return to_stored(reading.events, uid, etag, urljoin(self.url, address), data)
 
-    def _read(self, data: bytes, address: str) -> list[Event]:
-        return read_events(data, self.zone, file=f"{self.name}, {unquote(_last_name(address))}", noun=self._noun)
+    def _label(self, address: str) -> str:
+        return f"{self.name}, {unquote(_last_name(address))}"
+
+    def _read(self, data: bytes, address: str) -> Reading:
+        return read_calendar(data, self.zone, file=self._label(address), noun=self._noun)
 
     def find_marked(self, mark: str) -> StoredEvent | None:
         lineage = Lineage.from_mark(mark)
@@ -209,10 +214,22 @@ class DavCalendar(Calendar):
             "</C:filter></C:calendar-query>"
         )
         answer = self.client.report(self.url, body)
-        return [(piece, self._events_in(piece)) for piece in self.client.read_multistatus(answer) if piece.text(_DATA)]
+        self.unread = []
+        return [
+            (piece, self._events_in(piece, self.unread))
+            for piece in self.client.read_multistatus(answer)
+            if piece.text(_DATA)
+        ]
 
-    def _events_in(self, piece: DavResource) -> list[Event]:
-        return self._read(piece.text(_DATA).encode(), piece.href)
+    def _events_in(self, piece: DavResource, unread: list[str]) -> list[Event]:
+        """The events of a piece; what cannot be used goes into ``unread``."""
+        try:
+            reading = self._read(piece.text(_DATA).encode(), piece.href)
+        except SourceFault as fault:
+            unread.append(str(fault))
+            return []
+        unread += [each.said(self._label(piece.href)) for each in reading.unread]
+        return reading.events
 
     # --- looking
 
@@ -234,12 +251,7 @@ class DavCalendar(Calendar):
                 if piece.status == 404:
                     look.gone += [name] if name in known else []
                     continue
-                try:
-                    events = self._events_in(piece)
-                except SourceFault as fault:
-                    look.faults.append(str(fault))
-                    continue
-                if events:
+                if events := self._events_in(piece, look.faults):
                     look.changed[name] = (Resource(events[0].uid, piece.text(_ETAG)), events)
                     if name != self._address(events[0].uid):
                         self._by_uid[events[0].uid] = name

@@ -5,13 +5,13 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import holds_anything, list_components, unescape_text
-from whenvoca.calendars.reader import may_touch, read_events
+from whenvoca.calendars.reader import may_touch, read_calendar
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import ORIGIN, write_calendar
@@ -19,7 +19,14 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import CalendarChanges, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 from whenvoca.places import files
-from whenvoca.places.calendar.ics_effects import already_done, carry_out, is_on_its_version, moved_on, to_stored
+from whenvoca.places.calendar.ics_effects import (
+    already_done,
+    carry_out,
+    is_on_its_version,
+    moved_on,
+    refuse_unread,
+    to_stored,
+)
 from whenvoca.places.calendar.local import LocalCalendar
 from whenvoca.places.fork_map import fork_map
 
@@ -95,27 +102,40 @@ class FolderCalendar(LocalCalendar):
         if not path.exists():
             return None
         data = files.read_file(path)
-        events = read_events(data, self.zone, file=self._label(path), noun=self._noun)
-        return to_stored(events, uid, files.hash_bytes(data), path.absolute().as_uri(), data)
+        reading = read_calendar(data, self.zone, file=self._label(path), noun=self._noun)
+        refuse_unread(reading, uid, self._label(path))
+        return to_stored(reading.events, uid, files.hash_bytes(data), path.absolute().as_uri(), data)
 
     def _label(self, path: Path) -> str:
         return f"{self.address}/{path.name}"
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         days = low.astimezone(self.zone).date(), high.astimezone(self.zone).date()
-        found: list[Event] = []
-        for path in self._paths() if self._path.exists() else ():
-            data = files.read_file(path)
-            if may_touch(data, *days):
-                found += read_events(data, self.zone, file=self._label(path), noun=self._noun)
-        return expand_events(found, low, high, self.zone)
+        return expand_events(self._read_all(lambda data: may_touch(data, *days)), low, high, self.zone)
 
     def all_events(self) -> list[Event]:
-        """All events; a file that is broken raises SourceFault."""
+        return self._read_all(lambda data: True)
+
+    def _read_all(self, wanted: Callable[[bytes], bool]) -> list[Event]:
+        """The events of the files whose text is wanted; what cannot be used goes into ``unread``."""
         found: list[Event] = []
+        unread: list[str] = []
         for path in self._paths() if self._path.exists() else ():
-            found += read_events(files.read_file(path), self.zone, file=self._label(path), noun=self._noun)
+            data = files.read_file(path)
+            if wanted(data):
+                try:
+                    reading = read_calendar(data, self.zone, file=self._label(path), noun=self._noun)
+                except SourceFault as fault:
+                    unread.append(str(fault))
+                    continue
+                found += reading.events
+                unread += [each.said(self._label(path)) for each in reading.unread]
+                unread += self._nameless(path) if any(not event.uid for event in reading.events) else ()
+        self.unread = unread
         return found
+
+    def _nameless(self, path: Path) -> list[str]:
+        return [f"{self._label(path)}: holds an event without a UID, which nobody can tell from others; give it one"]
 
     def find_marks(self, prefix: str) -> dict[str, str]:
         found: dict[str, str] = {}
@@ -139,7 +159,7 @@ class FolderCalendar(LocalCalendar):
         both.
         """
         look = CalendarChanges(cursor="looked")
-        standing, read = set(), set()
+        standing, read, kept = set(), set(), set[str]()
         for path in self._paths() if self._path.exists() else ():
             before = known.get(path.name)
             try:
@@ -156,20 +176,23 @@ class FolderCalendar(LocalCalendar):
                 look.stamped[path.name] = Resource(before.uid, version, stamp)
                 continue
             try:
-                events = read_events(data, self.zone, file=self._label(path), noun=self._noun)
+                reading = read_calendar(data, self.zone, file=self._label(path), noun=self._noun)
             except SourceFault as fault:
                 look.faults.append(str(fault))
                 continue
             by_uid: dict[str, list[Event]] = {}
-            for event in events:
+            for event in reading.events:
                 by_uid.setdefault(event.uid, []).append(event)
+            look.faults += [each.said(self._label(path)) for each in reading.unread]
+            closed = {each.uid for each in reading.unread} - by_uid.keys()  # they stand, and nobody knows how
+            if closed and len(closed | by_uid.keys()) == 1:
+                continue
             if by_uid.pop("", None):
-                look.faults.append(
-                    f"{self._label(path)}: holds an event without a UID, which nobody can tell from others; give it one"
-                )
-            only = next(iter(by_uid)) if len(by_uid) == 1 else ""
-            look.changed[path.name] = (Resource(only, version, stamp), events if only else [])
-            if len(by_uid) > 1:
+                look.faults += self._nameless(path)
+            only = next(iter(by_uid)) if len(by_uid) == 1 and not closed else ""
+            look.changed[path.name] = (Resource(only, version, stamp), reading.events if only else [])
+            kept |= {f"{path.name}/{uid}" for uid in closed}
+            if not only:
                 look.changed |= {f"{path.name}/{uid}": (Resource(uid, version), mine) for uid, mine in by_uid.items()}
             read.add(path.name)
             self._index = None
@@ -179,6 +202,8 @@ class FolderCalendar(LocalCalendar):
         look.faults += [f"{self._label(Path(name))}: is no file, so it holds no event" for name in self._odd]
         for name in known:
             file = name.partition("/")[0]
+            if name in kept:
+                continue
             if (file in read and name not in look.changed) or (file not in standing and not look.is_partial):
                 look.gone.append(name)
         return look

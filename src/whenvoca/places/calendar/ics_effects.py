@@ -9,12 +9,13 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.patch import change_event, has_event, put_back, remove_event, remove_occurrence
-from whenvoca.calendars.reader import Noun, read_events
+from whenvoca.calendars.reader import Noun, Reading, read_events
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.place_protocols import MovedOn, StoredEvent
+from whenvoca.errors import SourceFault
 
 
 def to_stored(events: Sequence[Event], uid: str, version: str, address: str, data: bytes) -> StoredEvent | None:
@@ -25,6 +26,13 @@ def to_stored(events: Sequence[Event], uid: str, version: str, address: str, dat
         return None
     others = tuple(event for event in mine if event.occurrence is not None)
     return StoredEvent(master, version, address, data, others)
+
+
+def refuse_unread(reading: Reading, uid: str, file: str) -> None:
+    """Raises SourceFault where the event of that UID stands and cannot be used: it must not count as gone."""
+    for each in reading.unread:
+        if each.uid == uid:
+            raise SourceFault(each.said(file))
 
 
 def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:

@@ -44,7 +44,9 @@ class LocalCalendar(Calendar):
     def holds(self) -> str:
         count = self._count()
         missing = "" if self._path.exists() else ", made when it is written"
-        return f"{count} {self._noun}{'s' * (count != 1)}{missing}"
+        self.all_events()
+        unread = f", {len(self.unread)} unread" if self.unread else ""
+        return f"{count} {self._noun}{'s' * (count != 1)}{unread}{missing}"
 
     def info(self) -> PlaceInfo:
         said, fix, status = "", "", 0

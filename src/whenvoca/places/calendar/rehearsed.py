@@ -30,6 +30,11 @@ class RehearsedCalendar(Calendar):
         self._marks: dict[str, str] = {}  # UIDs by mark
         self._versions: dict[str, str] = {}
 
+    @property
+    def unread(self) -> Sequence[str]:  # type: ignore[override]
+        """What the last look of the real one found that cannot be used."""
+        return self._real.unread
+
     def holds(self) -> str:
         return self._real.holds()
 

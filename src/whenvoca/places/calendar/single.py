@@ -8,7 +8,7 @@ from typing import Any
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import add_events, extract_event, list_components
-from whenvoca.calendars.reader import read_events, refuse_cut
+from whenvoca.calendars.reader import Reading, read_calendar, refuse_cut
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
 from whenvoca.calendars.writer import empty_calendar
@@ -16,7 +16,14 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.place_protocols import CalendarChanges, Resource, StoredEvent
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.places import files
-from whenvoca.places.calendar.ics_effects import already_done, carry_out, is_on_its_version, moved_on, to_stored
+from whenvoca.places.calendar.ics_effects import (
+    already_done,
+    carry_out,
+    is_on_its_version,
+    moved_on,
+    refuse_unread,
+    to_stored,
+)
 from whenvoca.places.calendar.local import LocalCalendar
 
 
@@ -28,6 +35,7 @@ class FileCalendar(LocalCalendar):
         self._digest = ""
         self._data = b""
         self._events: list[Event] = []
+        self._reading = Reading([])
         self._versions: dict[str, str] = {}
 
     # --- looking
@@ -54,13 +62,16 @@ class FileCalendar(LocalCalendar):
         data = self._read()
         digest = files.hash_bytes(data)
         if digest != self._digest:
-            self._events = read_events(data, self.zone, file=self.address)
+            self._reading = read_calendar(data, self.zone, file=self.address)
+            self._events = self._reading.events
             self._digest, self._data = digest, data
             self._versions = _versions(data)
+        self.unread = [each.said(self.address) for each in self._reading.unread]
         return self._events
 
     def find_event(self, uid: str) -> StoredEvent | None:
         mine = [event for event in self._load() if event.uid == uid]
+        refuse_unread(self._reading, uid, self.address)
         if not mine:
             return None
         return to_stored(mine, uid, self._versions[uid], self.address_of(uid), extract_event(self._data, uid))
@@ -91,8 +102,10 @@ class FileCalendar(LocalCalendar):
         look.cursor = self._digest
         if self._digest == cursor:
             return look
+        look.faults += self.unread
+        closed = {each.uid for each in self._reading.unread} - {event.uid for event in events}
         for uid, version in self._versions.items():
-            if (before := known.get(uid)) is None or before.version != version:
+            if uid not in closed and ((before := known.get(uid)) is None or before.version != version):
                 mine = [event for event in events if event.uid == uid]
                 look.changed[uid] = (Resource(uid, version), mine)
         look.gone = [name for name in known if name not in self._versions]
