@@ -58,7 +58,7 @@ def read_plain(data: bytes, zone: ZoneInfo) -> list[Event] | None:
         if next(lines) != "BEGIN:VCALENDAR":
             return None
         return list(_events(lines, zone))
-    except (_Strange, StopIteration, ValueError, WhenvocaError):
+    except (_Strange, StopIteration, ValueError, OverflowError, WhenvocaError):
         return None
 
 
@@ -111,7 +111,7 @@ def _event(lines: Iterator[str], book: ZoneBook) -> Event:
                 raise _Strange
             else:
                 given[field] = found
-        elif name in ("BEGIN", "END", "DURATION"):
+        elif name in ("BEGIN", "END", "DURATION", "EXRULE"):
             raise _Strange
     else:
         raise _Strange

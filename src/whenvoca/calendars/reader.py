@@ -20,8 +20,10 @@ from whenvoca.calendars.writer import ORIGIN, PERSON
 from whenvoca.calendars.zone_book import ZoneBook
 from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.values.durations import Duration
+from whenvoca.values.usable import LAST_YEAR
 
 Noun = Literal["event", "task"]
+_LONG_ZONE = re.compile(rb';TZID="?([^":;\r\n]{60})[^":;]{200}', re.IGNORECASE)
 _SMALL = 10_000  # bytes: what holds no more than an event or two is read several times while it is changed
 _read_again = lru_cache(maxsize=64)(read_plain)
 _DATES = re.compile(rb"^(DTSTART|DTEND|DURATION|RRULE|RDATE)[;:]([^\r\n]*)", re.MULTILINE)
@@ -79,15 +81,31 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Rea
             continue
         text = data[each.begin : each.end]
         try:
+            _refuse_long_zone(text)
             component = _first(Component.from_ical(text))
             event: Event = to_task(component, book) if noun == "task" else to_event(component, book)
             refuse_unusable_event(event)
             reading.events.append(event)
-        except (WhenvocaError, ValueError, KeyError, IndexError, TypeError, AttributeError, OverflowError) as error:
+        except (
+            WhenvocaError,
+            ValueError,
+            KeyError,
+            IndexError,
+            TypeError,
+            AttributeError,
+            OverflowError,
+            OSError,
+        ) as error:
             line = data.count(b"\n", 0, each.begin) + 1
             why = error.message if isinstance(error, WhenvocaError) else _in_words(error, text)
             reading.unread.append(UnreadEvent(each.uid, _title_in(text), line, why))
     return reading
+
+
+def _refuse_long_zone(text: bytes) -> None:
+    """Raises SourceFault for a name of a zone that no system can look for."""
+    if found := _LONG_ZONE.search(text):
+        raise SourceFault(f'there is no time zone "{found[1].decode("utf-8", "replace")}…"')
 
 
 def _first(component: Any) -> Any:
@@ -141,7 +159,9 @@ def to_event(component: Any, book: ZoneBook) -> Event:
     """The event of one VEVENT of the iCalendar library. Raises SourceFault for what cannot be understood."""
     if not component.get("DTSTART"):
         raise SourceFault("it has no start", fix="give it one there, or take it away")
-    start = _moment(_one(component, "DTSTART"), book)
+    start = _moment(component, "DTSTART", book)
+    if start.year > LAST_YEAR:
+        raise SourceFault(f"its start {start.isoformat()[:10]} lies outside the years that can be reckoned with")
     return Event(
         uid=_text(component, "UID"),
         title=_text(component, "SUMMARY"),
@@ -153,9 +173,9 @@ def to_event(component: Any, book: ZoneBook) -> Event:
         organizer=_address(_one(component, "ORGANIZER")) if "ORGANIZER" in component else "",
         alarms=_alarms(component),
         rule=_rule(component),
-        excluded=_dates(component.get("EXDATE"), book),
-        added=_dates(component.get("RDATE"), book),
-        occurrence=_moment(_one(component, "RECURRENCE-ID"), book) if "RECURRENCE-ID" in component else None,
+        excluded=_dates(component, "EXDATE", book),
+        added=_dates(component, "RDATE", book),
+        occurrence=_moment(component, "RECURRENCE-ID", book) if "RECURRENCE-ID" in component else None,
         busy=_busy(component),
         priority=_number(component, "PRIORITY"),
         colour=_text(component, "COLOR"),
@@ -202,14 +222,14 @@ def to_task(component: Any, book: ZoneBook) -> Task:
     """The task of one VTODO of the iCalendar library."""
     from urllib.parse import unquote
 
-    start = _moment(_one(component, "DTSTART"), book) if "DTSTART" in component else None
-    due = _moment(_one(component, "DUE"), book) if "DUE" in component else None
+    start = _moment(component, "DTSTART", book) if "DTSTART" in component else None
+    due = _moment(component, "DUE", book) if "DUE" in component else None
     if due is None and start is not None and "DURATION" in component:
         due = due_after(start, _one(component, "DURATION").dt)
-    finished = _moment(_one(component, "COMPLETED"), book) if "COMPLETED" in component else None
+    finished = _moment(component, "COMPLETED", book) if "COMPLETED" in component else None
     if finished is None and str(component.get("STATUS", "")).upper() == "COMPLETED":
-        changed = component.get("LAST-MODIFIED") or component.get("DTSTAMP")
-        finished = _moment(_several(changed)[0], book) if changed is not None else datetime(1970, 1, 1, tzinfo=UTC)
+        changed = next((name for name in ("LAST-MODIFIED", "DTSTAMP") if component.get(name)), "")
+        finished = _moment(component, changed, book) if changed else datetime(1970, 1, 1, tzinfo=UTC)
     categories = [str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats]
     people = _several(component.get("ATTENDEE"))
     mail, name = (_address(people[0]), str(people[0].params.get(PERSON, ""))) if people else ("", "")
@@ -236,7 +256,7 @@ def to_task(component: Any, book: ZoneBook) -> Task:
 def _end_of(component: Any, start: datetime | date, book: ZoneBook) -> datetime | date:
     """DTEND, or DURATION behind the start; days of it are on the calendar, its clock is exact (RFC 5545 3.3.6)."""
     if "DTEND" in component:
-        return _moment(_one(component, "DTEND"), book)
+        return _moment(component, "DTEND", book)
     if "DURATION" not in component:
         return start if isinstance(start, datetime) else start + timedelta(days=1)
     value = _one(component, "DURATION")
@@ -249,18 +269,17 @@ def _end_of(component: Any, start: datetime | date, book: ZoneBook) -> datetime 
     return (wall.astimezone(UTC) + clock).astimezone(start.tzinfo)
 
 
-def _moment(value: Any, book: ZoneBook) -> datetime | date:
+def _moment(component: Any, name: str, book: ZoneBook) -> datetime | date:
     """A DATE or DATE-TIME in its zone, as the file or the system knows that."""
-    if not hasattr(value, "dt"):
-        raise SourceFault(f"{str(value)[:40]} is not a date")
-    return _in_zone(value.dt, str(value.params.get("TZID", "")), book)
+    value = _one(component, name)
+    return _in_zone(value.dt, str(value.params.get("TZID", "")), book, name)
 
 
-def _in_zone(moment: Any, name: str, book: ZoneBook) -> datetime | date:
+def _in_zone(moment: Any, name: str, book: ZoneBook, line: str) -> datetime | date:
     if isinstance(moment, tuple):
         moment = moment[0]  # a period counts with its start
     if not isinstance(moment, date):
-        raise SourceFault(f"{moment} is not a date")
+        raise SourceFault(f"its {line} {moment} is not a date")
     if not isinstance(moment, datetime):
         return moment
     if moment.tzinfo is not None and moment.tzname() == "UTC" and not name:
@@ -272,9 +291,11 @@ def _several(value: Any) -> list[Any]:
     return [] if value is None else value if isinstance(value, list) else [value]
 
 
-def _dates(value: Any, book: ZoneBook) -> tuple[datetime | date, ...]:
+def _dates(component: Any, name: str, book: ZoneBook) -> tuple[datetime | date, ...]:
     return tuple(
-        _in_zone(each.dt, str(group.params.get("TZID", "")), book) for group in _several(value) for each in group.dts
+        _in_zone(each.dt, str(group.params.get("TZID", "")), book, name)
+        for group in _several(component.get(name))
+        for each in group.dts
     )
 
 
