@@ -110,16 +110,27 @@ def test_the_whole_series_goes(series: Desk) -> None:
     assert play(series, "delete event one\n  which  all of them\n") == []
 
 
-def test_later_ones_changed_by_hand_are_not_lost(series: Desk) -> None:
+def test_later_ones_end_with_those_that_were_changed_by_hand(series: Desk) -> None:
     play(series, 'change event one\n  location  "Hall"\n', day="30.03.2027")
+    before = expanded(series)
     series.workflow(FIND.replace('"change"', '"end"') + "delete event one\n  which  this and later\n", "end")
+    series.rows(",,R-1,series,02.03.2027,11:20,12:20", ",,R-3,end,16.03.2027,,")
+    assert series.run("run", "end").code == 0
+    assert shown(expanded(series)) == PLAIN[:2]
+    assert series.run("undo", "3", "--yes").code == 0
+    assert shown(expanded(series)) == shown(before)
+
+
+def test_later_ones_that_were_changed_by_hand_are_not_lost_by_a_change(series: Desk) -> None:
+    play(series, 'change event one\n  location  "Hall"\n', day="30.03.2027")
+    before = [path.read_bytes() for path in series.events()]
+    change = 'change event one\n  which  this and later\n  title  "Rinse"\n'
+    series.workflow(FIND.replace('"change"', '"end"') + change, "end")
     series.rows(",,R-1,series,02.03.2027,11:20,12:20", ",,R-3,end,16.03.2027,,")
     result = series.run("run", "end", "--json")
     assert result.code == 1
-    assert (
-        "1 occurrences after 2027-03-16 were changed one by one and would be lost" in result.json["runs"][0]["reason"]
-    )
-    assert len(expanded(series)) == 8
+    assert "one occurrence from 2027-03-30 on would be lost" in result.json["runs"][0]["reason"]
+    assert [path.read_bytes() for path in series.events()] == before
 
 
 def test_looked_up_by_uid_a_series_is_changed_whole(series: Desk) -> None:

@@ -264,7 +264,7 @@ BROKEN = [
     (
         "no start",
         b"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:x\r\nSUMMARY:Lost\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
-        '"Lost" has no start',
+        '"Lost" cannot be used: it has no start',
     ),
     (
         "strange zone",

@@ -5,6 +5,7 @@ So properties, parameters and components that we do not know survive.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Iterable, Iterator
 from datetime import UTC, date, datetime
@@ -19,6 +20,7 @@ from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
 from whenvoca.calendars.task import Task
 from whenvoca.calendars.vtimezone import vtimezone_lines
 from whenvoca.calendars.writer import (
+    ORIGIN,
     PROPERTIES,
     alarm_lines,
     empty_calendar,
@@ -39,7 +41,10 @@ _ZONE_NAMED = re.compile(rb';TZID=(?:"([^"\r\n]*)"|([^";:\r\n]+))', re.IGNORECAS
 
 
 class Component(Struct, frozen=True):
-    """Where a component stands in the text, and which one it is; ``occurrence`` is what follows RECURRENCE-ID."""
+    """Where a component stands in the text, and which one it is; ``occurrence`` is what follows RECURRENCE-ID.
+
+    An event without a UID goes by one that its text gives, until it is changed and gets that one for good.
+    """
 
     name: str
     begin: int
@@ -47,6 +52,7 @@ class Component(Struct, frozen=True):
     uid: str
     occurrence: str
     origin: str
+    sequence: int = 0
 
 
 @lru_cache(maxsize=4)  # a change looks through the same text several times
@@ -66,19 +72,21 @@ def _iter_components(data: bytes) -> Iterator[Component]:
                 begin, name, details = start, line[6:].strip().decode().upper(), {}
         elif upper.startswith(b"END:"):
             if depth == 2:
+                sequence = details.get("SEQUENCE", "")
                 yield Component(
                     name,
                     begin,
                     end,
-                    details.get("UID", ""),
+                    details.get("UID", "") or _uid_by_text(data[begin:end]),
                     details.get("RECURRENCE-ID", ""),
                     details.get("X-WHENVOCA-ORIGIN", ""),
+                    int(sequence) if sequence.isdecimal() else 0,
                 )
             depth -= 1
         elif (
             depth == 2
             and (found := _NAME.match(upper))
-            and found[0] in (b"UID", b"RECURRENCE-ID", b"X-WHENVOCA-ORIGIN", b"TZID")
+            and found[0] in (b"UID", b"RECURRENCE-ID", b"X-WHENVOCA-ORIGIN", b"TZID", b"SEQUENCE")
         ):
             key = found[0].decode()
             if key == "RECURRENCE-ID":
@@ -87,6 +95,11 @@ def _iter_components(data: bytes) -> Iterator[Component]:
             details["UID" if key == "TZID" else key] = unescape_text(
                 line.partition(b":")[2].strip().decode("utf-8", "replace")
             )
+
+
+def _uid_by_text(text: bytes) -> str:
+    digest = hashlib.sha256(text.replace(b"\r\n", b"\n")).hexdigest()
+    return f"without-uid-{digest[:24]}"
 
 
 def unescape_text(text: str) -> str:
@@ -140,6 +153,8 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
             fresh += [moment_line(name, value) for value in after]
     fresh += [f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}", f"SEQUENCE:{new.sequence}"]
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "reminder" in names else None
+    if not re.search(rb"^UID[;:]", data[place.begin : place.end], re.MULTILINE | re.IGNORECASE):
+        fresh.insert(0, f"UID:{old.uid}")
     body = b"".join(_patched(data[place.begin : place.end], replaced, fresh, alarms))
     return with_zones(data[: place.begin] + body + data[place.end :], [new])
 
@@ -157,10 +172,12 @@ def _find_component(data: bytes, key: str, asked: datetime | date | None = None)
     uid, occurrence = split_key(key)
     book = book_of(data)
     wall = f":{asked:%Y%m%dT%H%M%S}" if isinstance(asked, datetime) else ""
-    for each in _events_of(data, uid):
-        if _original_start(each.occurrence, book) == occurrence or (wall and each.occurrence == wall):
-            return each
-    return None
+    found = [
+        each
+        for each in _events_of(data, uid)
+        if _original_start(each.occurrence, book) == occurrence or (wall and each.occurrence == wall)
+    ]
+    return max(found, key=lambda each: each.sequence, default=None)  # older ones are kept in the file and not shown
 
 
 @lru_cache(maxsize=4)
@@ -251,6 +268,49 @@ def _without_exdate(event: bytes, occurrence: str, book: ZoneBook) -> Iterator[b
 def extract_event(data: bytes, uid: str) -> bytes:
     """An iCalendar object with only the components of that UID, and the time zones."""
     return _with_components(empty_calendar(), data, _events_of(data, uid))
+
+
+_UNDERSTOOD = {
+    *(each for names in PROPERTIES.values() for each in names),
+    *("UID", "DTSTAMP", "CREATED", "LAST-MODIFIED", "SEQUENCE", "EXDATE", "RDATE", "RECURRENCE-ID"),
+    *("ORGANIZER", "URL", "BEGIN", "END", ORIGIN),
+}
+
+
+def extra_lines(data: bytes, uid: str) -> tuple[str, ...]:
+    """The content lines of a whole event that no field of the language stands for: X- properties, places on the map."""
+    found: list[str] = []
+    depth = 0
+    for each in [one for one in _events_of(data, uid) if not one.occurrence][:1]:
+        for line in unfolded(data[each.begin : each.end]):
+            name = re.split("[;:]", line, maxsplit=1)[0].upper()
+            depth += (name == "BEGIN") - (name == "END")
+            if depth == 1 and name not in _UNDERSTOOD:
+                found.append(line)
+    return tuple(found)
+
+
+def only_event(data: bytes, uid: str) -> bytes:
+    """The text as it is without the events and tasks of other UIDs."""
+    for each in reversed(list_components(data)):
+        if each.name in ("VEVENT", "VTODO") and each.uid != uid:
+            data = data[: each.begin] + data[each.end :]
+    return data
+
+
+def without_events(data: bytes) -> bytes:
+    """The text as it is without any event or task."""
+    return only_event(data, "")
+
+
+def event_text(data: bytes, uid: str) -> bytes:
+    """What is said of the event of that UID: the whole text where it holds no other, else its components; empty where
+    it is not there."""
+    events = [each for each in list_components(data) if each.name in ("VEVENT", "VTODO")]
+    mine = [each for each in events if each.uid == uid]
+    if mine and len(mine) == len(events):
+        return data
+    return b"".join(data[each.begin : each.end] for each in mine)
 
 
 def has_event(data: bytes, uid: str) -> bool:

@@ -115,8 +115,7 @@ def _event(lines: Iterator[str], book: ZoneBook) -> Event:
             raise _Strange
     else:
         raise _Strange
-    start = given["start"] if "start" in given else _strange()
-    given.setdefault("uid", "")
+    start = given["start"] if "start" in given and given.get("uid") else _strange()
     given.setdefault("end", start if isinstance(start, datetime) else start + timedelta(days=1))
     return Event(
         **given,

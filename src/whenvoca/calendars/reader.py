@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import re
 import warnings
+from collections import Counter
+from collections.abc import Set
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
 from whenvoca.calendars.patch import book_of, list_components, unescape_text, unfolded
@@ -45,10 +48,11 @@ class UnreadEvent(Struct, frozen=True):
 
 
 class Reading(Struct, frozen=True):
-    """What an iCalendar object holds: what can be used, and what cannot."""
+    """What an iCalendar object holds: what can be used, and what cannot; ``twins`` are UIDs that several have."""
 
     events: list[Event]
     unread: list[UnreadEvent] = []
+    twins: Set[str] = frozenset()
 
 
 def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> list[Event]:
@@ -64,8 +68,21 @@ def read_calendar(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "
     refuse_cut(data, file)
     read = _read_again if len(data) < _SMALL else read_plain
     if noun == "event" and (plain := read(data, zone)) is not None and all(_is_usable(each) for each in plain):
-        return Reading(list(plain))
-    return read_one_by_one(data, zone, noun=noun)
+        return _told_apart(Reading(list(plain)))
+    return _told_apart(read_one_by_one(data, zone, noun=noun))
+
+
+def _told_apart(reading: Reading) -> Reading:
+    """Of several versions of one event the newest, by its SEQUENCE; what is not told apart by that is noted."""
+    versions: dict[tuple[str, datetime | date | None], list[Event]] = {}
+    for event in reading.events:
+        versions.setdefault((event.uid, event.occurrence), []).append(event)
+    if len(versions) == len(reading.events):
+        return reading
+    newest = {key: max(event.sequence for event in events) for key, events in versions.items()}
+    kept = [event for event in reading.events if event.sequence == newest[event.uid, event.occurrence]]
+    count = Counter((event.uid, event.occurrence) for event in kept)
+    return Reading(kept, reading.unread, {uid for (uid, _), number in count.items() if number > 1})
 
 
 def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Reading:
@@ -85,7 +102,7 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Rea
             component = _first(Component.from_ical(text))
             event: Event = to_task(component, book) if noun == "task" else to_event(component, book)
             refuse_unusable_event(event)
-            reading.events.append(event)
+            reading.events.append(event if event.uid else replace(event, uid=each.uid))
         except (
             WhenvocaError,
             ValueError,

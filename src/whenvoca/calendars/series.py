@@ -15,27 +15,48 @@ from whenvoca.errors import RowFault
 from whenvoca.values.weekdays import CODES
 
 
-def ended_before(master: Event, occurrence: Event, others: tuple[Event, ...]) -> Event:
-    """The series without that occurrence and those after it. Raises RowFault where changed ones would be lost."""
+def changed_from(occurrence: Event, others: Sequence[Event]) -> list[Event]:
+    """Those of the occurrences changed one by one that are this one or lie after it."""
     at = occurrence.occurrence
     assert at is not None
-    later = [each for each in others if each.occurrence is not None and _is_after(each.occurrence, at)]
-    if later:
+    return [each for each in others if each.occurrence is not None and not _is_before(each.occurrence, at)]
+
+
+def refuse_lost(master: Event, occurrence: Event, others: Sequence[Event]) -> None:
+    """Raises RowFault where this occurrence, or one after it, was changed by itself: a series of its own has it not."""
+    if later := changed_from(occurrence, others):
+        first = min(f"{each.occurrence:%Y-%m-%d}" for each in later)
+        count = "one occurrence" if len(later) == 1 else f"{len(later)} occurrences"
         raise RowFault(
-            f'of "{master.title}" {len(later)} occurrences after {at:%Y-%m-%d} were changed one by one and would be '
-            "lost",
-            fix="change or delete those first",
+            f'of "{master.title}" {count} from {first} on would be lost: changed one by one',
+            fix="change them back or delete them first",
+        )
+
+
+def ended_before(master: Event, occurrence: Event) -> Event:
+    """The series without that occurrence and those after it. Raises RowFault where no rule says how it goes on."""
+    at = occurrence.occurrence
+    assert at is not None
+    if not master.rule:
+        raise RowFault(
+            f'"{master.title}" stands on single dates (RDATE), so it has no later part',
+            fix="change or delete its occurrences one by one",
         )
     parts = [part for part in master.rule.split(";") if part.split("=")[0].upper() not in ("UNTIL", "COUNT")]
     last = at - (timedelta(seconds=1) if isinstance(at, datetime) else timedelta(days=1))
     until = f"{last.astimezone(UTC):%Y%m%dT%H%M%SZ}" if isinstance(last, datetime) else f"{last:%Y%m%d}"
-    return replace(master, rule=";".join([*parts, f"UNTIL={until}"]), sequence=master.sequence + 1)
+    return replace(
+        master,
+        rule=";".join([*parts, f"UNTIL={until}"]),
+        added=tuple(each for each in master.added if _is_before(each, at)),
+        sequence=master.sequence + 1,
+    )
 
 
-def _is_after(moment: datetime | date, other: datetime | date) -> bool:
+def _is_before(moment: datetime | date, other: datetime | date) -> bool:
     if isinstance(moment, datetime) and isinstance(other, datetime):
-        return moment > other
-    return f"{moment:%Y%m%d}" > f"{other:%Y%m%d}"
+        return moment < other
+    return f"{moment:%Y%m%d}" < f"{other:%Y%m%d}"
 
 
 def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
@@ -54,9 +75,29 @@ def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
         )
         parts["COUNT"] = str(max(1, int(parts["COUNT"]) - before))
         rule = ";".join(f"{name}={value}" for name, value in parts.items())
-    excluded = tuple(each for each in master.excluded if _is_after(each, at))
     return replace(
-        master, start=occurrence.start, end=occurrence.end, rule=rule, excluded=excluded, occurrence=None, sequence=0
+        master,
+        start=occurrence.start,
+        end=occurrence.end,
+        rule=rule,
+        excluded=tuple(each for each in master.excluded if not _is_before(each, at)),
+        added=tuple(each for each in master.added if not _is_before(each, at) and each != at),
+        occurrence=None,
+        sequence=0,
+    )
+
+
+def moved_rest(rest: Event, changed: Event) -> Event:
+    """The rest of a series with what was changed in it; what was taken out of it, and put into it, moves with it.
+
+    Raises RowFault where its rule hangs on days that cannot be turned.
+    """
+    rule = shifted_rule(rest, changed, rest.rule) if changed.rule == rest.rule else changed.rule
+    return replace(
+        changed,
+        rule=rule,
+        excluded=tuple(_moved(each, rest.start, changed.start) for each in rest.excluded),
+        added=tuple(_moved(each, rest.start, changed.start) for each in rest.added),
     )
 
 
@@ -87,8 +128,7 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
     rule = shifted_rule(occurrence, changed, master.rule)
     if {isinstance(each.start, datetime) for each in (master, occurrence, changed)} not in ({True}, {False}):
         raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
-    shift = _local(changed.start) - _local(occurrence.start)
-    start: Any = _moved(master.start, shift)
+    start: Any = _moved(master.start, occurrence.start, changed.start)
     length = changed.end - changed.start
     is_day = not isinstance(start, datetime)
     return replace(
@@ -96,21 +136,18 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
         start=start,
         end=start + length if is_day else (start.astimezone(UTC) + length).astimezone(start.tzinfo),
         rule=rule,
-        excluded=tuple(_moved(each, shift) for each in master.excluded),
-        added=tuple(_moved(each, shift) for each in master.added),
+        excluded=tuple(_moved(each, occurrence.start, changed.start) for each in master.excluded),
+        added=tuple(_moved(each, occurrence.start, changed.start) for each in master.added),
     )
 
 
-def _local(moment: datetime | date) -> Any:
-    """A moment as its own clock shows it; a day as it is."""
-    return moment.replace(tzinfo=None) if isinstance(moment, datetime) else moment
-
-
-def _moved(moment: datetime | date, shift: timedelta) -> datetime | date:
-    moved: datetime | date = _local(moment) + shift
-    return (
-        moved.replace(tzinfo=moment.tzinfo) if isinstance(moment, datetime) and isinstance(moved, datetime) else moved
-    )
+def _moved(moment: datetime | date, before: datetime | date, after: datetime | date) -> datetime | date:
+    """Where a moment of a series goes when what stood at ``before`` goes to ``after``: as far by the series' own clock,
+    which may be another one afterwards."""
+    if isinstance(moment, datetime) and isinstance(before, datetime) and isinstance(after, datetime):
+        distance = moment.astimezone(before.tzinfo).replace(tzinfo=None) - before.replace(tzinfo=None)
+        return (after.replace(tzinfo=None) + distance).replace(tzinfo=after.tzinfo)
+    return moment + (_day_of(after) - _day_of(before))
 
 
 def shifted_rule(before: Event, after: Event, rule: str) -> str:

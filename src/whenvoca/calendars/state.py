@@ -11,7 +11,7 @@ from msgspec import NODEFAULT
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.task import Task
 
-_LEFT_OUT = ("sequence",)  # bookkeeping
+_LEFT_OUT = ("sequence", "extra")  # bookkeeping
 _DEFAULTS = {
     cls: dict.fromkeys(cls.__struct_fields__, NODEFAULT)
     | dict(zip(reversed(cls.__struct_fields__), reversed(cls.__struct_defaults__), strict=False))

@@ -121,6 +121,7 @@ def event_lines(event: Event, stamp: datetime) -> list[str]:
         lines.append(f"SEQUENCE:{event.sequence}")
     if event.origin:
         lines.append(f"{ORIGIN}:{escape_text(event.origin)}")
+    lines += event.extra
     for span in event.alarms:
         lines += alarm_lines(span, event.title)
     lines.append("END:VEVENT")

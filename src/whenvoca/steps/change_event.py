@@ -5,13 +5,10 @@ from __future__ import annotations
 from collections.abc import Generator
 from typing import Any
 
-from msgspec.structs import replace
-
-from whenvoca.calendars.event import changed_fields
-from whenvoca.calendars.series import ended_before, moved_series, rest_of, shifted_rule
+from whenvoca.calendars.series import moved_series
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation
 from whenvoca.engine.acting.keyed import Acting
-from whenvoca.engine.acting.stage import Missing
+from whenvoca.engine.acting.splitting import Splitting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.lineage import Lineage
@@ -76,32 +73,11 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
     """This occurrence and those after it become a series of their own, changed; the old one ends before."""
     own = call.lineage
     lineage = Lineage(own.root, own.workflow, f"{own.subject} {thing.key}", own.step, own.repetition)
-    made = call.stage.find_made(thing.place, lineage)
-    if isinstance(made, Missing):
-        stored = call.stage.find_event(thing.place, thing.key)
-        master = call.stage.find_event(thing.place, thing.uid)
-        assert stored is not None
-        assert master is not None
-        rest = rest_of(master.event, stored.event, call.scope.zone)
-        new = changed_event(call.bound(thing), rest, [])
-        if not changed_fields(rest, new):
-            return thing
-        uid = lineage.to_uid(made.number)
-        rule = shifted_rule(rest, new, rest.rule) if new.rule == rest.rule else new.rule
-        new = replace(new, uid=uid, origin=lineage.to_mark(), sequence=0, rule=rule)
-        yield to_creation(new, thing.place, made.number, [f'the later part of "{master.event.title}"'])
-    else:
-        new = made.stored.event
-
-    def decide() -> Effect | None:
-        stored = call.stage.find_event(thing.place, thing.key)
-        master = call.stage.find_event(thing.place, thing.uid)
-        if stored is None or master is None:
-            return None
-        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, thing.uid)
-
-    yield from retry_on_conflict(decide)
-    return call.stage.to_thing(thing.place, new)
+    splitting = Splitting(
+        call.stage, thing.place, thing.event, lineage, lambda rest: changed_event(call.bound(thing), rest, [])
+    )
+    later = yield from splitting.effects()
+    return call.stage.to_thing(thing.place, later) if later is not None else thing
 
 
 _MEANING = (

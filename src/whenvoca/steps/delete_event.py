@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from typing import Any
 
-from whenvoca.calendars.series import ended_before
-from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_deletion
+from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_deletion
 from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.splitting import deciders_of_ending
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.things.event import EventThing
@@ -20,7 +21,23 @@ def delete_things(call: StepCall) -> Acting:
     """Deletes the events or tasks that the step is about. Raises RowFault where there are none, or too many."""
     things: list[Any] = find_targets(call)
     for thing in things:
-        yield from retry_on_conflict(lambda thing=thing: _decide(call, thing))  # type: ignore[misc]
+        for decide in _deciders(call, thing):
+            yield from retry_on_conflict(decide)
+
+
+def _deciders(call: StepCall, thing: EventThing) -> Iterator[Callable[[], Effect | None]]:
+    if thing.event.occurrence is None or call.text("which") != LATER:
+        yield lambda: _decide(call, thing)
+        return
+    stored = call.stage.find_event(thing.place, thing.key)
+    if stored is None or not call.where.fits(call.stage.to_thing(thing.place, stored.event)):
+        return
+    master = call.stage.find_event(thing.place, thing.uid)
+    assert master is not None
+    if thing.event.occurrence == master.event.start:
+        yield lambda: to_deletion(master, thing.place, thing.uid)
+        return
+    yield from deciders_of_ending(call.stage, thing.place, thing.event)
 
 
 def _decide(call: StepCall, thing: EventThing) -> Effect | None:
@@ -28,16 +45,10 @@ def _decide(call: StepCall, thing: EventThing) -> Effect | None:
     if stored is None or not call.where.fits(call.stage.to_thing(thing.place, stored.event)):
         return None
     which = call.text("which") if thing.event.occurrence is not None else ""
-    if which == ALL or (which == LATER and stored.event.occurrence is None):
+    if which == ALL:
         master = call.stage.find_event(thing.place, thing.uid)
         assert master is not None
         return to_deletion(master, thing.place, thing.uid)
-    if which == LATER:
-        master = call.stage.find_event(thing.place, thing.uid)
-        assert master is not None
-        if stored.event.occurrence == master.event.start:
-            return to_deletion(master, thing.place, thing.uid)
-        return to_change(master, ended_before(master.event, stored.event, master.others), thing.place, thing.uid)
     return to_deletion(stored, thing.place, thing.key)
 
 

@@ -19,7 +19,7 @@ _MOST_CHANGES = 4000
 _OFFSET = re.compile(r"([+-])(\d\d)(\d\d)(\d\d)?\Z")
 
 
-class _Change:
+class _Observance:
     """A change of the clocks: at which instant (naive UTC), from which offset to which, and its name then."""
 
     __slots__ = ("after", "at", "before", "is_summer", "name")
@@ -46,7 +46,7 @@ class FileZone(tzinfo):
     def __reduce__(self) -> tuple[object, tuple[str, str]]:
         return file_zone, (self.key, self.text)
 
-    def _change_at(self, moment: datetime | None) -> tuple[_Change, bool]:
+    def _change_at(self, moment: datetime | None) -> tuple[_Observance, bool]:
         """The change that holds at a wall time, and whether what was before it holds still (RFC 5545 3.3.5, PEP
         495)."""
         if moment is None:
@@ -92,7 +92,7 @@ def file_zone(key: str, text: str) -> FileZone:
     return FileZone(key, text)
 
 
-def _changes_of(text: str) -> Iterator[_Change]:
+def _changes_of(text: str) -> Iterator[_Observance]:
     found = False
     for kind, lines in _observances(text):
         given = {line.partition(":")[0].partition(";")[0]: line.partition(":")[2] for line in lines}
@@ -100,7 +100,7 @@ def _changes_of(text: str) -> Iterator[_Change]:
         name = given.get("TZNAME", "")
         for wall in _onsets(lines, given, before):
             found = True
-            yield _Change(wall - before, before, after, name, is_summer=kind == "DAYLIGHT")
+            yield _Observance(wall - before, before, after, name, is_summer=kind == "DAYLIGHT")
     if not found:
         raise SourceFault("its definition (VTIMEZONE) holds no STANDARD and no DAYLIGHT")
 

@@ -12,9 +12,10 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
-from whenvoca.calendars.series import ended_before, moved_series, rest_of, shifted_rule
+from whenvoca.calendars.series import moved_series
 from whenvoca.calendars.state import event_key
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation, to_deletion
+from whenvoca.engine.acting.splitting import Splitting, deciders_of_ending
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.conversing.labels import label_of_run
 from whenvoca.engine.conversing.memory import (
@@ -31,7 +32,6 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.codec import encode
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import StoredEvent
 from whenvoca.errors import RequestFault, RowFault
 from whenvoca.speech.context import IS_PAST
 from whenvoca.speech.reading import understand
@@ -285,10 +285,10 @@ class Conversation:
             if self._stage.calendar(target.calendar).info().readonly:
                 return Deed(request, f"{target.calendar} is only read; nothing is changed.", failed=True)
         try:
-            is_so = all(decide() is None for decide in self.deciders(request))
+            effects = [decide() for decide in self.deciders(request)]
         except RowFault as fault:
             return Deed(request, f"That cannot be done: {fault.message}. Nothing is changed.", failed=True)
-        if is_so:
+        if not any(effects):
             return Deed(request, "It is so already; nothing is changed.")
         return Deed(request, reply_to(request, self.zone, done=True), is_done=True)
 
@@ -309,7 +309,10 @@ class Conversation:
         Raises RowFault where it cannot be done, PlaceTrouble where a calendar cannot be reached.
         """
         for decide in self.deciders(request):
-            yield from retry_on_conflict(decide)
+            if isinstance(decide, Splitting):
+                yield from decide.effects()
+            else:
+                yield from retry_on_conflict(decide)
 
     def deciders(self, request: Request) -> Iterator[Callable[[], Effect | None]]:
         """What gives the effect on each event of the request, as it is now; None where it is so already."""
@@ -317,47 +320,26 @@ class Conversation:
             for n, wish in enumerate(request.events):
                 yield lambda n=n, wish=wish: self._to_creation(request, wish, n)  # type: ignore[misc]
             return
-        for target in request.targets:
-            if request.scope == "following" and request.intent == "change" and self._has_earlier(target):
-                yield lambda target=target: self._to_rest(request, target)  # type: ignore[misc]
-                yield lambda target=target: self._to_ending(target)  # type: ignore[misc]
-            else:
+        for n, target in enumerate(request.targets):
+            if request.scope != "following" or not self._has_earlier(target):
                 yield lambda target=target: self._to_effect(request, target)  # type: ignore[misc]
-
-    def _master(self, target: Target) -> StoredEvent | None:
-        return self._stage.find_event(target.calendar, target.event.uid)
+            elif request.intent == "change":
+                yield Splitting(
+                    self._stage,
+                    target.calendar,
+                    target.event,
+                    self._identity(n),
+                    lambda rest: self._changed(rest, request.changes),
+                )
+            else:
+                yield from deciders_of_ending(self._stage, target.calendar, target.event)
 
     def _has_earlier(self, target: Target) -> bool:
         """Whether the series has occurrences before this one."""
-        master = self._master(target)
+        master = self._stage.find_event(target.calendar, target.event.uid)
         return (
             master is not None and target.event.occurrence is not None and target.event.occurrence != master.event.start
         )
-
-    def _to_rest(self, request: Request, target: Target) -> Effect | None:
-        """This occurrence and those after it as a series of their own, changed."""
-        master = self._master(target)
-        if master is None:
-            return None
-        lineage = self._identity(0)
-        rest = rest_of(master.event, target.event, self.zone)
-        changed = self._changed(rest, request.changes)
-        new = replace(
-            changed,
-            uid=lineage.to_uid(1),
-            origin=lineage.to_mark(),
-            sequence=0,
-            rule=shifted_rule(rest, changed, rest.rule),
-        )
-        return to_creation(new, target.calendar, 1, [f'the later part of "{master.event.title}"'])
-
-    def _to_ending(self, target: Target) -> Effect | None:
-        """The series without this occurrence and those after it."""
-        master = self._master(target)
-        if master is None:
-            return None
-        ended = ended_before(master.event, target.event, master.others)
-        return to_change(master, ended, target.calendar, target.event.uid)
 
     def _to_effect(self, request: Request, target: Target) -> Effect | None:
         is_whole = request.scope != "this" and (target.event.rule or target.event.occurrence is not None)
@@ -366,8 +348,6 @@ class Conversation:
         if stored is None:
             return None
         if request.intent == "delete":
-            if request.scope == "following" and self._has_earlier(target):
-                return self._to_ending(target)
             return to_deletion(stored, target.calendar, key)
         if is_whole and target.event.occurrence is not None:
             new = moved_series(stored.event, target.event, self._changed(target.event, request.changes), stored.others)

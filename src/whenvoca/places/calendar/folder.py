@@ -8,9 +8,10 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import holds_anything, list_components, unescape_text
+from whenvoca.calendars.patch import event_text, holds_anything, list_components, only_event, unescape_text
 from whenvoca.calendars.reader import may_touch, read_calendar
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
@@ -24,6 +25,7 @@ from whenvoca.places.calendar.ics_effects import (
     carry_out,
     is_on_its_version,
     moved_on,
+    refusal_of_twins,
     refuse_unread,
     to_stored,
 )
@@ -36,6 +38,8 @@ _PER_LOOK = 2000  # files that are read in one look; more come with the next
 _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
 _UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
+_FILE = b"X-WHENVOCA-FILE:"  # stands in what is kept for an undo: the file that it was in
+_FILE_LINE = re.compile(rb"^" + _FILE + rb"([^/\r\n]+)\r\n", re.MULTILINE)
 _ORIGIN = re.compile(rb"^" + ORIGIN.encode() + rb":([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 
 
@@ -44,6 +48,10 @@ class FolderCalendar(LocalCalendar):
 
     _index: tuple[dict[str, str], dict[str, str]] | None = None  # by UID, by our mark
     _odd: Sequence[str] = ()  # what is called like a file of events and is none
+
+    def __init__(self, *given: Any, **more: Any) -> None:
+        super().__init__(*given, **more)
+        self._twins: dict[str, set[str]] = {}  # the files of UIDs that stand in several
 
     # --- looking
 
@@ -74,20 +82,30 @@ class FolderCalendar(LocalCalendar):
         if self._index is None:
             by_uid: dict[str, str] = {}
             by_mark: dict[str, str] = {}
+            self._twins = {}
             for path in self._paths() if self._path.exists() else ():
                 with contextlib.suppress(FileNotFoundError):
                     data = path.read_bytes()
-                    for pattern, index in ((_UID, by_uid), (_ORIGIN, by_mark)):
-                        for found in pattern.finditer(data):
-                            index[_unfolded(found[1])] = str(path)
+                    uids = {_unfolded(found[1]) for found in _UID.finditer(data)}
+                    if len(uids) < data.count(b"\nBEGIN:VEVENT") + data.count(
+                        b"\nBEGIN:VTODO"
+                    ):  # several components of an event, or one without a UID
+                        uids = {each.uid for each in list_components(data) if each.name in ("VEVENT", "VTODO")}
+                    for uid in uids:
+                        if uid in by_uid:
+                            self._twins.setdefault(uid, {by_uid[uid]}).add(str(path))
+                        by_uid[uid] = str(path)
+                    by_mark |= {_unfolded(found[1]): str(path) for found in _ORIGIN.finditer(data)}
             self._index = (by_uid, by_mark)
         return self._index
 
     def find_event(self, uid: str) -> StoredEvent | None:
-        """The event of that UID. Raises SourceFault if its file is broken."""
+        """The event of that UID. Raises SourceFault if its file is broken, or others have that UID too."""
         path = self._path / _file_name(uid)
         if not path.exists():
             path = Path(self._look_through()[0].get(uid, path))
+        if uid in self._twins:
+            raise refusal_of_twins(uid, *sorted(self._label(Path(each)) for each in self._twins[uid]))
         return self._stored(path, uid)
 
     def find_marked(self, mark: str) -> StoredEvent | None:
@@ -104,7 +122,10 @@ class FolderCalendar(LocalCalendar):
         data = files.read_file(path)
         reading = read_calendar(data, self.zone, file=self._label(path), noun=self._noun)
         refuse_unread(reading, uid, self._label(path))
-        return to_stored(reading.events, uid, files.hash_bytes(data), path.absolute().as_uri(), data)
+        kept = only_event(data, uid)
+        if path.name != _file_name(uid):
+            kept = kept.replace(b"\n", b"\n" + _FILE + path.name.encode() + b"\r\n", 1)
+        return to_stored(reading.events, uid, version_of(data, uid), path.absolute().as_uri(), kept)
 
     def _label(self, path: Path) -> str:
         return f"{self.address}/{path.name}"
@@ -120,6 +141,7 @@ class FolderCalendar(LocalCalendar):
         """The events of the files whose text is wanted; what cannot be used goes into ``unread``."""
         found: list[Event] = []
         unread: list[str] = []
+        files_of: dict[str, str] = {}
         for path in self._paths() if self._path.exists() else ():
             data = files.read_file(path)
             if wanted(data):
@@ -130,12 +152,12 @@ class FolderCalendar(LocalCalendar):
                     continue
                 found += reading.events
                 unread += [each.said(self._label(path)) for each in reading.unread]
-                unread += self._nameless(path) if any(not event.uid for event in reading.events) else ()
+                for uid in {event.uid for event in reading.events}:
+                    if uid in files_of:
+                        self._twins.setdefault(uid, {files_of[uid]}).add(str(path))
+                    files_of[uid] = str(path)
         self.unread = unread
         return found
-
-    def _nameless(self, path: Path) -> list[str]:
-        return [f"{self._label(path)}: holds an event without a UID, which nobody can tell from others; give it one"]
 
     def find_marks(self, prefix: str) -> dict[str, str]:
         found: dict[str, str] = {}
@@ -187,13 +209,15 @@ class FolderCalendar(LocalCalendar):
             closed = {each.uid for each in reading.unread} - by_uid.keys()  # they stand, and nobody knows how
             if closed and len(closed | by_uid.keys()) == 1:
                 continue
-            if by_uid.pop("", None):
-                look.faults += self._nameless(path)
             only = next(iter(by_uid)) if len(by_uid) == 1 and not closed else ""
             look.changed[path.name] = (Resource(only, version, stamp), reading.events if only else [])
             kept |= {f"{path.name}/{uid}" for uid in closed}
             if not only:
-                look.changed |= {f"{path.name}/{uid}": (Resource(uid, version), mine) for uid, mine in by_uid.items()}
+                for uid, mine in by_uid.items():
+                    piece, now = f"{path.name}/{uid}", version_of(data, uid)
+                    kept.add(piece)
+                    if (was := known.get(piece)) is None or was.version != now:
+                        look.changed[piece] = (Resource(uid, now), mine)
             read.add(path.name)
             self._index = None
             if len(read) >= _PER_LOOK:
@@ -214,7 +238,9 @@ class FolderCalendar(LocalCalendar):
         path = self._path / _file_name(uid) if not path.exists() else path
         if not path.exists():
             return None
-        return path.name, Resource(uid, version, "")
+        if path.name == _file_name(uid) or event_text(data := path.read_bytes(), uid) == data:
+            return path.name, Resource(uid, version, "")
+        return f"{path.name}/{uid}", Resource(uid, version, "")
 
     # --- writing
 
@@ -232,7 +258,7 @@ class FolderCalendar(LocalCalendar):
         is_few = len(effects) <= _FEW
         try:
             for effect in effects:
-                path = self._path_of(split_key(effect.target)[0])
+                path = self._path_of(effect)
                 if path in ready:
                     self._put_all(ready, is_synced=is_few)
                 found.append(self._change_one(effect, path, stamp, ready, sync=is_few))
@@ -260,25 +286,31 @@ class FolderCalendar(LocalCalendar):
         if effect.action == "take":
             return Receipt(effect.stored.version, effect.stored.address)
         data = files.read_file(path) if path.exists() else b""
+        uid = split_key(effect.target)[0]
         if answer := already_done(data, effect, self.zone):
             return (
-                Receipt(files.hash_bytes(data), path.absolute().as_uri())
+                Receipt(version_of(data, uid), path.absolute().as_uri())
                 if answer == "done"
                 else moved_on(effect, self._label(path))
             )
-        if not is_on_its_version(effect, files.hash_bytes(data) if data else ""):
+        if not is_on_its_version(effect, version_of(data, uid)):
             return moved_on(effect, self._label(path))
-        changed = carry_out(data, effect, stamp)
+        changed = _FILE_LINE.sub(b"", carry_out(data, effect, stamp))
         if not holds_anything(changed):
             with files.telling_trouble(path, "deleted"):
                 path.unlink()
             return Receipt("", "")
         ready[path] = files.write_temporary(path, changed, sync=sync)
-        return Receipt(files.hash_bytes(changed), path.absolute().as_uri())
+        return Receipt(version_of(changed, uid), path.absolute().as_uri())
 
-    def _path_of(self, uid: str) -> Path:
+    def _path_of(self, effect: Effect) -> Path:
+        """The file of the effect's event; of one that is put back the file that it stood in."""
+        uid = split_key(effect.target)[0]
         path = self._path / _file_name(uid)
-        return path if path.exists() else Path(self._look_through()[0].get(uid, path))
+        if path.exists():
+            return path
+        stood = _FILE_LINE.search(effect.kept.encode()) if effect.action == "put back" else None
+        return Path(self._look_through()[0].get(uid, self._path / stood[1].decode() if stood else path))
 
     def _create(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         with files.telling_trouble(self._path, "made"):
@@ -333,6 +365,12 @@ class FolderCalendar(LocalCalendar):
         if stored and stored.event.origin == effect.lineage:
             return Receipt(stored.version, stored.address)
         return PlaceTrouble("stands there already and is not ours", where=self._label(path), fix="move that file away")
+
+
+def version_of(data: bytes, uid: str) -> str:
+    """The version of an event in its file, which it may share; empty where it does not stand there."""
+    text = event_text(data, uid) if data else b""
+    return files.hash_bytes(text) if text else ""
 
 
 def _stamp(path: Path, now: float) -> str:

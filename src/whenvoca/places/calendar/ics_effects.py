@@ -8,11 +8,18 @@ from typing import Literal
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event, changed_fields
-from whenvoca.calendars.patch import change_event, has_event, put_back, remove_event, remove_occurrence
+from whenvoca.calendars.patch import (
+    change_event,
+    extract_event,
+    has_event,
+    put_back,
+    remove_event,
+    remove_occurrence,
+    without_events,
+)
 from whenvoca.calendars.reader import Noun, Reading, read_events
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, split_key
-from whenvoca.calendars.writer import empty_calendar
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.place_protocols import MovedOn, StoredEvent
 from whenvoca.errors import SourceFault
@@ -29,10 +36,22 @@ def to_stored(events: Sequence[Event], uid: str, version: str, address: str, dat
 
 
 def refuse_unread(reading: Reading, uid: str, file: str) -> None:
-    """Raises SourceFault where the event of that UID stands and cannot be used: it must not count as gone."""
+    """Raises SourceFault where the event of that UID stands and cannot be used: it must not count as gone; and where
+    several have that UID, so that nobody can say which one is meant."""
+    if uid in reading.twins:
+        raise refusal_of_twins(uid, file)
     for each in reading.unread:
         if each.uid == uid:
             raise SourceFault(each.said(file))
+
+
+def refusal_of_twins(uid: str, *where: str) -> SourceFault:
+    """The fault of a change to one of several events that have one UID."""
+    return SourceFault(
+        f'several events have the UID "{uid}", so it cannot be said which one is meant',
+        where=" and ".join(where),
+        fix="give each its own UID there",
+    )
 
 
 def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
@@ -48,7 +67,8 @@ def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
         case "delete":
             return remove_occurrence(data, effect.stored.event, stamp) if occurrence else remove_event(data, uid)
         case "put back":
-            return put_back(data or empty_calendar(), effect.kept.encode(), effect.target)
+            kept = effect.kept.encode()
+            return put_back(data or without_events(kept), kept, effect.target)
     raise ValueError(effect.verb)
 
 
@@ -65,7 +85,10 @@ def already_done(data: bytes, effect: Effect, zone: ZoneInfo) -> Literal["", "do
         return "moved"
     noun: Noun = "task" if effect.noun == "task" else "event"
     now = _event_at(
-        read_events(data, zone, noun=noun), effect.target, effect.stored.event if effect.stored else None, zone
+        read_events(extract_event(data, uid), zone, noun=noun),
+        effect.target,
+        effect.stored.event if effect.stored else None,
+        zone,
     )
     if deed == "delete":
         return "" if now is not None else "done"

@@ -36,6 +36,7 @@ class FileCalendar(LocalCalendar):
         self._data = b""
         self._events: list[Event] = []
         self._reading = Reading([])
+        self._by_uid: dict[str, list[Event]] = {}
         self._versions: dict[str, str] = {}
 
     # --- looking
@@ -66,11 +67,15 @@ class FileCalendar(LocalCalendar):
             self._events = self._reading.events
             self._digest, self._data = digest, data
             self._versions = _versions(data)
+            self._by_uid = {}
+            for event in self._events:
+                self._by_uid.setdefault(event.uid, []).append(event)
         self.unread = [each.said(self.address) for each in self._reading.unread]
         return self._events
 
     def find_event(self, uid: str) -> StoredEvent | None:
-        mine = [event for event in self._load() if event.uid == uid]
+        self._load()
+        mine = self._by_uid.get(uid, [])
         refuse_unread(self._reading, uid, self.address)
         if not mine:
             return None
@@ -98,16 +103,15 @@ class FileCalendar(LocalCalendar):
         look = CalendarChanges(cursor=cursor)
         if self._path.exists():
             files.wait_settled(self._path, self._clock.wall_seconds, self._clock.wait)
-        events = self._load()
+        self._load()
         look.cursor = self._digest
         if self._digest == cursor:
             return look
         look.faults += self.unread
-        closed = {each.uid for each in self._reading.unread} - {event.uid for event in events}
+        closed = {each.uid for each in self._reading.unread} - self._by_uid.keys()
         for uid, version in self._versions.items():
             if uid not in closed and ((before := known.get(uid)) is None or before.version != version):
-                mine = [event for event in events if event.uid == uid]
-                look.changed[uid] = (Resource(uid, version), mine)
+                look.changed[uid] = (Resource(uid, version), self._by_uid.get(uid, []))
         look.gone = [name for name in known if name not in self._versions]
         return look
 
@@ -141,19 +145,24 @@ class FileCalendar(LocalCalendar):
                     errors[index] = moved_on(effect, self.address)
                 elif not done:
                     data = carry_out(data, effect, stamp)
-                    versions = _versions(data)
+                    versions[uid] = _version_of(data, uid)
         if fresh:
             data = add_events(data, fresh, stamp)
         if data != before:
             with files.telling_trouble(self._path, "made"):
                 self._path.parent.mkdir(parents=True, exist_ok=True)
             files.replace_file(self._path, data)
-        versions = _versions(data)
+        versions |= {event.uid: _version_of(data, event.uid) for event in fresh}
         address = self._path.absolute().as_uri()
         return [
             errors.get(index) or Receipt(versions.get(split_key(effect.target)[0], ""), address)
             for index, effect in enumerate(effects)
         ]
+
+
+def _version_of(data: bytes, uid: str) -> str:
+    mine = [data[each.begin : each.end] for each in list_components(data) if each.name == "VEVENT" and each.uid == uid]
+    return files.hash_bytes(b"".join(mine)) if mine else ""
 
 
 def _versions(data: bytes) -> dict[str, str]:
