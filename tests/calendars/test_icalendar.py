@@ -13,8 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from whenvoca.calendars.components import list_components
 from whenvoca.calendars.event import Attendee, Event, changed_fields
-from whenvoca.calendars.patch import add_events, change_event, list_components
+from whenvoca.calendars.patch import add_events, change_event
 from whenvoca.calendars.reader import may_touch, read_calendar, read_events
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.vtimezone import vtimezone_lines

@@ -54,7 +54,7 @@ class Event(Struct, frozen=True, kw_only=True):
     origin: str = ""  # our mark, X-WHENVOCA-ORIGIN
     sequence: int = 0
     cancelled: bool = False
-    extra: tuple[str, ...] = ()  # content lines that nothing here reads, for an event made out of another one
+    extra: tuple[str, ...] = ()  # content lines to be written as they are: what nothing here reads, or what stood
 
     @property
     def is_whole_day(self) -> bool:

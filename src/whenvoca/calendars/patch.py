@@ -5,15 +5,13 @@ So properties, parameters and components that we do not know survive.
 
 from __future__ import annotations
 
-import hashlib
 import re
 from collections.abc import Iterable, Iterator
 from datetime import UTC, date, datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
-from msgspec import Struct
-
+from whenvoca.calendars.components import Component, by_name, content_lines, list_components, unfolded
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
@@ -34,94 +32,12 @@ from whenvoca.calendars.zone_book import ZoneBook, definition_of
 from whenvoca.values.file_zones import FileZone
 from whenvoca.values.zones import load_zone
 
-_LINE = re.compile(rb"[^\n]*\n|[^\n]+\Z")
-_NAME = re.compile(rb"[A-Za-z0-9-]+")
+_NAME = re.compile(rb"[A-Za-z0-9-]+(?=[;:])")
+_TEXTS = ("SUMMARY", "LOCATION", "DESCRIPTION", "CATEGORIES")
+_HEAD = re.compile(r'[A-Za-z0-9-]+((?:;[A-Za-z0-9-]+=(?:"[^"]*"|[^";:])*)*):')
+_PARAMETER = re.compile(r';([A-Za-z0-9-]+)=(?:"[^"]*"|[^";:])*')
 _TZID = re.compile(r';TZID=(?:"([^"]*)"|([^";:]+))', re.IGNORECASE)
 _ZONE_NAMED = re.compile(rb';TZID=(?:"([^"\r\n]*)"|([^";:\r\n]+))', re.IGNORECASE)
-
-
-class Component(Struct, frozen=True):
-    """Where a component stands in the text, and which one it is; ``occurrence`` is what follows RECURRENCE-ID.
-
-    An event without a UID goes by one that its text gives, until it is changed and gets that one for good.
-    """
-
-    name: str
-    begin: int
-    end: int
-    uid: str
-    occurrence: str
-    origin: str
-    sequence: int = 0
-
-
-@lru_cache(maxsize=4)  # a change looks through the same text several times
-def list_components(data: bytes) -> tuple[Component, ...]:
-    """The components directly below VCALENDAR, in order."""
-    return tuple(_iter_components(data))
-
-
-def _iter_components(data: bytes) -> Iterator[Component]:
-    depth, begin, name = 0, 0, ""
-    details: dict[str, str] = {}
-    for start, end, line in _content_lines(data):
-        upper = line[:40].upper()
-        if upper.startswith(b"BEGIN:"):
-            depth += 1
-            if depth == 2:
-                begin, name, details = start, line[6:].strip().decode().upper(), {}
-        elif upper.startswith(b"END:"):
-            if depth == 2:
-                sequence = details.get("SEQUENCE", "")
-                yield Component(
-                    name,
-                    begin,
-                    end,
-                    details.get("UID", "") or _uid_by_text(data[begin:end]),
-                    details.get("RECURRENCE-ID", ""),
-                    details.get("X-WHENVOCA-ORIGIN", ""),
-                    int(sequence) if sequence.isdecimal() else 0,
-                )
-            depth -= 1
-        elif (
-            depth == 2
-            and (found := _NAME.match(upper))
-            and found[0] in (b"UID", b"RECURRENCE-ID", b"X-WHENVOCA-ORIGIN", b"TZID", b"SEQUENCE")
-        ):
-            key = found[0].decode()
-            if key == "RECURRENCE-ID":
-                details[key] = line[len(key) :].strip().decode("utf-8", "replace")
-                continue
-            details["UID" if key == "TZID" else key] = unescape_text(
-                line.partition(b":")[2].strip().decode("utf-8", "replace")
-            )
-
-
-def _uid_by_text(text: bytes) -> str:
-    digest = hashlib.sha256(text.replace(b"\r\n", b"\n")).hexdigest()
-    return f"without-uid-{digest[:24]}"
-
-
-def unescape_text(text: str) -> str:
-    """The text of a TEXT value."""
-    return re.sub(r"\\(.)", lambda found: "\n" if found[1] in "nN" else found[1], text)
-
-
-def _content_lines(data: bytes) -> Iterator[tuple[int, int, bytes]]:
-    """Each content line unfolded, with the stretch of bytes it takes."""
-    pending: list[bytes] = []
-    begin = end = 0
-    for found in _LINE.finditer(data):
-        raw = found[0]
-        if raw[:1] in (b" ", b"\t") and pending:
-            pending.append(raw[1:].rstrip(b"\r\n"))
-            end = found.end()
-            continue
-        if pending:
-            yield begin, end, b"".join(pending)
-        pending, begin, end = [raw.rstrip(b"\r\n")], found.start(), found.end()
-    if pending:
-        yield begin, end, b"".join(pending)
 
 
 def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
@@ -137,26 +53,78 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
     names = set(changed_fields(old, new))
     if names & {"start", "end"}:
         names |= {"start", "due" if isinstance(new, Task) else "end"}
-    properties = TASK_PROPERTIES if isinstance(new, Task) else PROPERTIES
-    replaced = {each for name in names if name != "reminder" for each in properties[name]} | {
-        "DTSTAMP",
-        "LAST-MODIFIED",
-        "SEQUENCE",
-    }
-    fresh = [line for name in names - {"optional", "reminder"} for line in field_lines(name, new)]
-    if "optional" in names and "attendees" not in names:
-        fresh += field_lines("attendees", new)
+    if "optional" in names:
+        names = names - {"optional"} | {"attendees"}
+    replaced = {each for name in names for each in _properties_of(name, new)} | {"DTSTAMP", "LAST-MODIFIED", "SEQUENCE"}
+    stood, given = by_name(unfolded(data[place.begin : place.end])), by_name(new.extra)
+    fresh = [line for name in names - {"reminder"} for line in _fresh_lines(name, old, new, stood, given)]
     for name, before, after in (("EXDATE", old.excluded, new.excluded), ("RDATE", old.added, new.added)):
         # a series that moved, with what was taken out of it and put into it
         if before != after and old.occurrence is None:
             replaced.add(name)
             fresh += [moment_line(name, value) for value in after]
-    fresh += [f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}", f"SEQUENCE:{new.sequence}"]
+    fresh += [f"SEQUENCE:{new.sequence}", *_stamps(stood, given, stamp)]
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "reminder" in names else None
-    if not re.search(rb"^UID[;:]", data[place.begin : place.end], re.MULTILINE | re.IGNORECASE):
+    if "UID" not in stood:
         fresh.insert(0, f"UID:{old.uid}")
     body = b"".join(_patched(data[place.begin : place.end], replaced, fresh, alarms))
-    return with_zones(data[: place.begin] + body + data[place.end :], [new])
+    changed = data[: place.begin] + body + data[place.end :]
+    return with_zones(changed, [new]) if replaced & {"DTSTART", "EXDATE", "RDATE"} else changed
+
+
+def _stamps(stood: dict[str, list[str]], given: dict[str, list[str]], stamp: datetime) -> list[str]:
+    """DTSTAMP, and LAST-MODIFIED where it stood, anew unless it is given."""
+    now = f"{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}"
+    changed = given.get("LAST-MODIFIED") or [f"LAST-MODIFIED:{now}"]
+    return [f"DTSTAMP:{now}", *(changed if "LAST-MODIFIED" in stood else ())]
+
+
+def _properties_of(name: str, event: Event) -> tuple[str, ...]:
+    return () if name == "reminder" else (TASK_PROPERTIES if isinstance(event, Task) else PROPERTIES)[name]
+
+
+def _fresh_lines(
+    name: str, old: Event, new: Event, stood: dict[str, list[str]], given: dict[str, list[str]]
+) -> Iterable[str]:
+    """The lines of a changed field: those that are given for it, else written anew, with what still holds of before."""
+    if lines := [line for each in _properties_of(name, new) for line in given.get(each, ())]:
+        return lines
+    if name == "attendees":
+        return _attendee_lines(old, new, stood.get("ATTENDEE", []))
+    return [_with_language(line, stood) for line in field_lines(name, new)]
+
+
+def _with_language(line: str, stood: dict[str, list[str]]) -> str:
+    """A text with the LANGUAGE, and the X- parameters, that it had; an ALTREP is of the text that is gone."""
+    name, _, value = line.partition(":")
+    if name not in _TEXTS or name not in stood or not (head := _HEAD.match(stood[name][0])):
+        return line
+    kept = [each[0] for each in _PARAMETER.finditer(head[1]) if each[1].upper().startswith(("LANGUAGE", "X-"))]
+    return f"{name}{''.join(kept)}:{value}"
+
+
+def _attendee_lines(old: Event, new: Event, stood: list[str]) -> list[str]:
+    """Whoever is asked as before keeps the line, with what other programs noted in it."""
+    if len(stood) != len(old.attendees):
+        return list(field_lines("attendees", new))
+    line_of = dict(zip(old.attendees, stood, strict=True))
+    fresh = dict(zip(new.attendees, field_lines("attendees", new), strict=True))
+    return [line_of.get(each, line) for each, line in fresh.items()]
+
+
+def property_lines(data: bytes, key: str, names: Iterable[str]) -> tuple[str, ...]:
+    """The content lines of these fields in the component of that key, and its LAST-MODIFIED, as they stand; none where
+    it has no component of its own."""
+    place = _find_component(data, key)
+    if place is None:
+        return ()
+    properties = TASK_PROPERTIES if place.name == "VTODO" else PROPERTIES
+    names = set(names)
+    if names & {"start", "end", "due"}:
+        names |= {"start", "due" if place.name == "VTODO" else "end"}
+    wanted = {each for name in names if name != "reminder" for each in properties[name]} | {"LAST-MODIFIED"}
+    stood = by_name(unfolded(data[place.begin : place.end]))
+    return tuple(line for name, lines in stood.items() if name in wanted for line in lines)
 
 
 _OF_SERIES = {"RRULE", "EXDATE", "RDATE", "DTSTART", "DTEND", "DURATION", "RECURRENCE-ID"}
@@ -185,11 +153,6 @@ def book_of(data: bytes) -> ZoneBook:
     """The zones that the object defines."""
     found = (unfolded(data[each.begin : each.end]) for each in list_components(data) if each.name == "VTIMEZONE")
     return ZoneBook(load_zone("UTC"), dict(definition_of(lines) for lines in found))
-
-
-def unfolded(data: bytes) -> list[str]:
-    """The content lines of a text."""
-    return [line.decode("utf-8", "replace") for _, _, line in _content_lines(data)]
 
 
 def _original_start(text: str, book: ZoneBook) -> str:
@@ -231,7 +194,8 @@ def remove_occurrence(data: bytes, event: Event, stamp: datetime) -> bytes:
         data = data[: own.begin] + data[own.end :]
     master = _find_component(data, event.uid)
     assert master is not None
-    fresh = [moment_line("EXDATE", event.occurrence), f"DTSTAMP:{stamp.astimezone(UTC):%Y%m%dT%H%M%SZ}"]
+    stood = by_name(unfolded(data[master.begin : master.end]))
+    fresh = [moment_line("EXDATE", event.occurrence), *_stamps(stood, {}, stamp)]
     body = b"".join(_patched(data[master.begin : master.end], {"DTSTAMP", "LAST-MODIFIED"}, fresh, None))
     return with_zones(data[: master.begin] + body + data[master.end :], [event])
 
@@ -254,7 +218,7 @@ def put_back(data: bytes, kept: bytes, key: str) -> bytes:
 
 
 def _without_exdate(event: bytes, occurrence: str, book: ZoneBook) -> Iterator[bytes]:
-    for start, end, line in _content_lines(event):
+    for start, end, line in content_lines(event):
         if line[:7].upper().startswith(b"EXDATE"):
             head, _, values = line.decode("utf-8", "replace").rpartition(":")
             kept = [each for each in values.split(",") if _original_start(f"{head[6:]}:{each}", book) != occurrence]
@@ -273,21 +237,16 @@ def extract_event(data: bytes, uid: str) -> bytes:
 _UNDERSTOOD = {
     *(each for names in PROPERTIES.values() for each in names),
     *("UID", "DTSTAMP", "CREATED", "LAST-MODIFIED", "SEQUENCE", "EXDATE", "RDATE", "RECURRENCE-ID"),
-    *("ORGANIZER", "URL", "BEGIN", "END", ORIGIN),
+    *("ORGANIZER", "URL", ORIGIN),
 }
 
 
 def extra_lines(data: bytes, uid: str) -> tuple[str, ...]:
     """The content lines of a whole event that no field of the language stands for: X- properties, places on the map."""
-    found: list[str] = []
-    depth = 0
     for each in [one for one in _events_of(data, uid) if not one.occurrence][:1]:
-        for line in unfolded(data[each.begin : each.end]):
-            name = re.split("[;:]", line, maxsplit=1)[0].upper()
-            depth += (name == "BEGIN") - (name == "END")
-            if depth == 1 and name not in _UNDERSTOOD:
-                found.append(line)
-    return tuple(found)
+        stood = by_name(unfolded(data[each.begin : each.end]))
+        return tuple(line for name, lines in stood.items() if name not in _UNDERSTOOD for line in lines)
+    return ()
 
 
 def only_event(data: bytes, uid: str) -> bytes:
@@ -334,9 +293,13 @@ def _with_components(data: bytes, source: bytes, events: list[Component]) -> byt
 
 
 def _patched(event: bytes, replaced: set[str], fresh: list[str], alarms: list[str] | None) -> Iterator[bytes]:
-    depth, skipping = 0, False
-    for start, end, line in _content_lines(event):
+    """The lines of a component with fresh ones where those of their name stood, the others behind its properties."""
+    depth, skipping, pending = 0, False, by_name(fresh)
+    for start, end, line in content_lines(event):
         upper = line[:40].upper()
+        if depth == 1 and upper.startswith((b"BEGIN:", b"END:")):
+            yield join_lines([each for lines in pending.values() for each in lines])
+            pending = {}
         if upper.startswith(b"BEGIN:"):
             depth += 1
             if depth == 2 and alarms is not None and upper.startswith(b"BEGIN:VALARM"):
@@ -344,14 +307,18 @@ def _patched(event: bytes, replaced: set[str], fresh: list[str], alarms: list[st
         if upper.startswith(b"END:"):
             depth -= 1
             if depth == 0:
-                yield join_lines([*fresh, *(alarms or [])])
+                yield join_lines(alarms or [])
             elif depth == 1 and skipping:
                 skipping = False
                 continue
-        name = _NAME.match(upper)
-        if skipping or (depth == 1 and name and name[0].decode() in replaced):
+        found = _NAME.match(upper)
+        name = found[0].decode() if found and depth == 1 else ""
+        if skipping:
             continue
-        yield event[start:end]
+        if name in replaced:
+            yield join_lines(pending.pop(name, []))
+        else:
+            yield event[start:end]
 
 
 def add_events(data: bytes, events: Iterable[Event], stamp: datetime) -> bytes:

@@ -13,8 +13,8 @@ from itertools import takewhile
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from whenvoca.calendars.components import unescape_text
 from whenvoca.calendars.event import Attendee, Busy, Event
-from whenvoca.calendars.patch import unescape_text
 from whenvoca.calendars.zone_book import ZoneBook, definition_of
 from whenvoca.errors import WhenvocaError
 from whenvoca.values.durations import Duration

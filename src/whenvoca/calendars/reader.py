@@ -14,8 +14,9 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 from msgspec.structs import replace
 
+from whenvoca.calendars.components import list_components, unescape_text, unfolded
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
-from whenvoca.calendars.patch import book_of, list_components, unescape_text, unfolded
+from whenvoca.calendars.patch import book_of
 from whenvoca.calendars.plain_reader import read_plain
 from whenvoca.calendars.task import Task, due_after
 from whenvoca.calendars.valid import refuse_unusable_event
@@ -98,11 +99,12 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Rea
             continue
         text = data[each.begin : each.end]
         try:
+            _refuse_other_charset(text)
             _refuse_long_zone(text)
             component = _first(Component.from_ical(text))
             event: Event = to_task(component, book) if noun == "task" else to_event(component, book)
             refuse_unusable_event(event)
-            reading.events.append(event if event.uid else replace(event, uid=each.uid))
+            reading.events.append(event if event.uid == each.uid else replace(event, uid=each.uid))
         except (
             WhenvocaError,
             ValueError,
@@ -117,6 +119,16 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Rea
             why = error.message if isinstance(error, WhenvocaError) else _in_words(error, text)
             reading.unread.append(UnreadEvent(each.uid, _title_in(text), line, why))
     return reading
+
+
+def _refuse_other_charset(text: bytes) -> None:
+    """Raises SourceFault where it is not UTF-8 (RFC 5545 3.1.4): what is not understood must not be written back."""
+    try:
+        text.decode()
+    except UnicodeDecodeError as error:
+        line = text[: error.start].rpartition(b"\n")[2] + text[error.start :].partition(b"\n")[0]
+        said = line.strip().decode("cp1252", "replace")[:60]
+        raise SourceFault(f'"{said}" is not written in UTF-8', fix="save the file in UTF-8") from error
 
 
 def _refuse_long_zone(text: bytes) -> None:

@@ -66,6 +66,8 @@ def empty_calendar() -> bytes:
 
 def join_lines(lines: list[str]) -> bytes:
     """Content lines folded at 75 octets (RFC 5545 3.1), with their line ends."""
+    if not lines:
+        return b""
     return (
         "\r\n".join([line if len(line) <= 75 and line.isascii() else fold_line(line) for line in lines]) + "\r\n"
     ).encode()

@@ -9,6 +9,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
+from whenvoca.calendars.patch import property_lines
 from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.state import event_key, from_state, to_state
 from whenvoca.engine.acting.dated_changes import shown_fields, to_change, to_deletion
@@ -116,6 +117,8 @@ def _restored(effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
     is_whole = stored.event.occurrence is None and len(old.excluded) == len(stored.event.excluded)
     if is_whole and given.keys() & {"start", "rule"}:
         given |= {"excluded": old.excluded, "added": old.added}  # what was taken out of a series moves back with it
+    if old.occurrence == stored.event.occurrence and set(names) == set(effect.after or {}):
+        given["extra"] = property_lines(effect.kept.encode(), effect.target, names)
     return replace(stored.event, sequence=stored.event.sequence + 1, **given), names
 
 

@@ -10,8 +10,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from whenvoca.calendars.components import list_components, unescape_text
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import event_text, holds_anything, list_components, only_event, unescape_text
+from whenvoca.calendars.patch import event_text, holds_anything, only_event
 from whenvoca.calendars.reader import may_touch, read_calendar
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
@@ -39,7 +40,7 @@ _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
 _UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 _FILE = b"X-WHENVOCA-FILE:"  # stands in what is kept for an undo: the file that it was in
-_FILE_LINE = re.compile(rb"^" + _FILE + rb"([^/\r\n]+)\r\n", re.MULTILINE)
+_FILE_LINE = re.compile(rb"^" + _FILE + rb"([^/\r\n]+)\r?\n", re.MULTILINE)
 _ORIGIN = re.compile(rb"^" + ORIGIN.encode() + rb":([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 
 

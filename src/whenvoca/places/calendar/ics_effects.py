@@ -59,6 +59,15 @@ def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
 
     Raises ValueError for an action that calendars do not know.
     """
+    return with_line_ends_of(data, _carry_out(data, effect, stamp))
+
+
+def with_line_ends_of(data: bytes, changed: bytes) -> bytes:
+    """The changed text with the line ends of before: what had bare line feeds keeps them."""
+    return changed if not data or b"\r\n" in data else changed.replace(b"\r\n", b"\n")
+
+
+def _carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
     uid, occurrence = split_key(effect.target)
     match effect.action:
         case "change":

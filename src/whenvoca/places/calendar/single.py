@@ -6,8 +6,9 @@ from collections.abc import Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
+from whenvoca.calendars.components import list_components
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.patch import add_events, extract_event, list_components
+from whenvoca.calendars.patch import add_events, extract_event
 from whenvoca.calendars.reader import Reading, read_calendar, refuse_cut
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.calendars.state import split_key
@@ -23,6 +24,7 @@ from whenvoca.places.calendar.ics_effects import (
     moved_on,
     refuse_unread,
     to_stored,
+    with_line_ends_of,
 )
 from whenvoca.places.calendar.local import LocalCalendar
 
@@ -147,7 +149,7 @@ class FileCalendar(LocalCalendar):
                     data = carry_out(data, effect, stamp)
                     versions[uid] = _version_of(data, uid)
         if fresh:
-            data = add_events(data, fresh, stamp)
+            data = with_line_ends_of(data, add_events(data, fresh, stamp))
         if data != before:
             with files.telling_trouble(self._path, "made"):
                 self._path.parent.mkdir(parents=True, exist_ok=True)
