@@ -84,3 +84,25 @@ def test_single_dates_have_no_later_part(hall: Desk) -> None:
     said = hall.run("say", DELETE, "--in", "cal")
     assert "stands on single dates" in said.out
     assert path.read_bytes() == before
+
+
+@pytest.mark.parametrize(
+    ("said", "code", "told"),
+    [
+        ("band @ 2027-03-17T11:00:00+01:00", 0, ""),
+        ("band @ 2027-03-17T10:00Z", 0, ""),
+        ("band @ 20270317T100000Z", 0, ""),
+        ("band @ 2027-03-17T10:00", 2, '"2027-03-17T10:00" has no zone'),
+        ("band @ 2027-03-18T10:00Z", 2, "there is no event band @ 20270318T100000Z"),
+        ("band @ 2027-03-17", 2, "there is no event band @ 20270317"),
+        ("band @ soon", 2, "there is no event band @ soon"),
+    ],
+)
+def test_one_occurrence_is_chosen_by_its_original_start(hall: Desk, said: str, code: int, told: str) -> None:
+    path = hall.write("cal/all.ics", calendar(BAND))
+    hall.workflow('when asked about an event of cal\n\nchange event\n  location  "Attic"\n', "one")
+    assert hall.run("run").code == 0  # the calendar is known
+    result = hall.run("run", "one", "--event", said)
+    assert (result.code, told in result.err) == (code, True), result
+    lines = lines_of(path.read_bytes())
+    assert lines.count("LOCATION:Attic") == lines.count("RECURRENCE-ID:20270317T100000Z") == (code == 0)

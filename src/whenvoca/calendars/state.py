@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from datetime import UTC, date, datetime
 from typing import Any
@@ -17,6 +18,7 @@ _DEFAULTS = {
     | dict(zip(reversed(cls.__struct_fields__), reversed(cls.__struct_defaults__), strict=False))
     for cls in (Event, Task)
 }
+_OCCURRENCE_KEY = re.compile(r"(.*) @ (\d{8}(?:T\d{6}Z)?)", re.DOTALL)
 _TASK = "task"  # stands in the state of a task
 
 
@@ -66,5 +68,6 @@ def original_start(key: str) -> datetime | date | None:
 
 def split_key(key: str) -> tuple[str, str]:
     """The UID, and the original start as ``event_key`` writes it, empty for a whole event."""
-    uid, _, occurrence = key.partition(" @ ")
-    return uid, occurrence
+    if " @ " in key and (found := _OCCURRENCE_KEY.fullmatch(key)):
+        return found[1], found[2]
+    return key, ""

@@ -9,7 +9,7 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.effects import effect_to_json, tell_change
 from whenvoca.cli.show.output import OUTCOME_STYLES, console, say_next, show_json, styled
-from whenvoca.cli.subject_options import parse_keys, parse_rows, runs_argument
+from whenvoca.cli.subject_options import parse_event, parse_keys, parse_rows, runs_argument
 from whenvoca.engine.explaining import Explanation, StepTrace, explain_request, explain_run, explain_subject
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.place_protocols import Source
@@ -57,7 +57,12 @@ def command(
             [_of_run(opened, result, ledger, run) for run in runs]
             if runs
             else _of_subjects(
-                opened, result, ledger, SubjectChoice(parse_rows(rows), frozenset(parse_keys(keys))), events, message
+                opened,
+                result,
+                ledger,
+                SubjectChoice(parse_rows(rows), frozenset(parse_keys(keys))),
+                tuple(map(parse_event, events)),
+                message,
             )
         )
     if common.as_json:

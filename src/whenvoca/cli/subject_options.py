@@ -7,10 +7,12 @@ import re
 import shlex
 import sys
 from collections.abc import Callable, Sequence
+from datetime import date, datetime
 from typing import Any
 
 import click
 
+from whenvoca.calendars.state import event_key, split_key
 from whenvoca.engine.running.run_options import SubjectChoice
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
@@ -35,11 +37,16 @@ def choice_options(function: Callable[..., Any]) -> Callable[..., Any]:
         "--key", "keys", multiple=True, metavar="KEYS", help="Only these rows, by their keys: --key R-101,R-102."
     )
     @click.option(
-        "--event", "events", multiple=True, metavar="UID", help="Only this event; may be given several times."
+        "--event",
+        "events",
+        multiple=True,
+        metavar="UID",
+        help='Only this event; an occurrence as "UID @ 2027-03-17T09:00Z", by its original start. May be given '
+        "several times.",
     )
     @functools.wraps(function)
     def wrapped(*args: Any, rows: str, keys: tuple[str, ...], events: tuple[str, ...], **more: Any) -> Any:
-        chosen = frozenset([*parse_keys(keys), *events])
+        chosen = frozenset([*parse_keys(keys), *map(parse_event, events)])
         choice = SubjectChoice(parse_rows(rows), chosen) if rows or chosen else None
         return function(*args, choice=choice, **more)
 
@@ -63,6 +70,25 @@ def parse_rows(text: str) -> frozenset[int]:
             raise RequestFault(f'--row: "{piece}" is no span of rows')
         found.update(range(low, high + 1))
     return frozenset(found)
+
+
+def parse_event(text: str) -> str:
+    """The key of an event by its UID, of an occurrence by UID, @ and original start, in any zone or as the JSON has it.
+
+    Raises RequestFault for a start without its zone.
+    """
+    uid, _, said = text.rpartition(" @ ")
+    if not uid or split_key(text)[1]:
+        return text
+    try:
+        if len(said) == len("2027-03-17"):
+            return event_key(uid, date.fromisoformat(said))
+        start = datetime.fromisoformat(said)
+    except ValueError:
+        return text  # a UID may hold an @
+    if start.tzinfo is None:
+        raise RequestFault(f'--event: "{said}" has no zone', fix=f'such as "{uid} @ {said}+01:00", or with Z for UTC')
+    return event_key(uid, start)
 
 
 def parse_keys(texts: Sequence[str]) -> list[str]:
