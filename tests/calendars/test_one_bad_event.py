@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 import pytest
 
 from tests.calendars.foreign import calendar, event, zone
 from tests.conftest import REQUESTS, SETTINGS, Desk
 from whenvoca.calendars.reader import read_calendar
+from whenvoca.calendars.recurrence import expand_events
+from whenvoca.errors import RowFault
 from whenvoca.values.zones import load_zone
 
 AZORES = load_zone("Atlantic/Azores")
@@ -103,3 +107,17 @@ def test_a_mirror_does_not_make_a_second_one_of_an_event_that_cannot_be_used(des
     assert "cannot be used" in told["reason"]
     assert len(desk.events()) == 1
     assert b"M 42" in path.read_bytes()
+
+
+def test_a_series_that_occurs_too_often_ends_and_says_where(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("whenvoca.calendars.recurrence.MOST_OCCURRENCES", 50)
+    dense = event("dense", "RRULE:FREQ=SECONDLY", "DURATION:PT1S")
+    events = read_calendar(calendar(dense, GOOD), AZORES).events
+    low, high = datetime(2027, 3, 17, tzinfo=UTC), datetime(2032, 3, 17, tzinfo=UTC)
+    left_out: list[str] = []
+    found = expand_events(events, low, high, AZORES, left_out)
+    assert sum(each.uid == "dense" for each in found) == 50
+    assert "good" in {each.uid for each in found}
+    assert left_out == ['"dense" occurs more than 50 times in that period; those after 2027-03-17 10:00 are left out']
+    with pytest.raises(RowFault, match="more than 50 times"):
+        expand_events(events, low, high, AZORES)

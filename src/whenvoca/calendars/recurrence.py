@@ -6,6 +6,7 @@ from bisect import bisect_left
 from collections.abc import Iterable, Iterator
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
+from itertools import islice
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -16,25 +17,32 @@ from whenvoca.errors import RowFault
 from whenvoca.values.rules import walls_between
 
 _DAY = timedelta(days=1)
-MOST_OCCURRENCES = 10_000  # of one series in one question; more is a rule gone wrong
+MOST_OCCURRENCES = 100_000  # of one series in one question; more than that nobody reads
 
 
-def expand_events(events: Iterable[Event], low: datetime, high: datetime, zone: ZoneInfo) -> list[Event]:
+def expand_events(
+    events: Iterable[Event], low: datetime, high: datetime, zone: ZoneInfo, left_out: list[str] | None = None
+) -> list[Event]:
     """All occurrences that lie wholly or partly between two moments, in order of start.
 
-    An occurrence of a series carries its RECURRENCE-ID; changed occurrences stand for the original ones.
-    Raises RowFault where a rule cannot be read.
+    An occurrence of a series carries its RECURRENCE-ID; changed occurrences stand for the original ones. A series that
+    gives too many ends with the last that is shown, and ``left_out`` says so; without such a list RowFault is raised.
     """
     events = list(events)
     changed = {(event.uid, _instant(event.occurrence, zone)) for event in events if event.occurrence is not None}
     found = []
     for event in events:
-        for occurrence in iter_occurrences(event, low, high, zone):
-            is_original = event.occurrence is None and (event.rule or event.added)
-            if is_original and (event.uid, _instant(occurrence.occurrence, zone)) in changed:
-                continue
-            if touches(occurrence, low, high, zone):
-                found.append(occurrence)
+        try:
+            for occurrence in iter_occurrences(event, low, high, zone):
+                is_original = event.occurrence is None and (event.rule or event.added)
+                if is_original and (event.uid, _instant(occurrence.occurrence, zone)) in changed:
+                    continue
+                if touches(occurrence, low, high, zone):
+                    found.append(occurrence)
+        except RowFault as fault:
+            if left_out is None:
+                raise
+            left_out.append(fault.message)
     return sorted(found, key=lambda event: (event.span(zone)[0], event.is_whole_day is False, event.title, event.uid))
 
 
@@ -55,13 +63,18 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
     length = to_start(event.end, zone) - to_start(event.start, zone)
     whole = event.end - event.start if event.is_whole_day else None
     excluded = {_instant(value, zone) for value in event.excluded}
-    count = 0
+    count, last = 0, event.start
     for start in _starts(event, low - length - timedelta(days=1), high, zone):
         if _instant(start, zone) in excluded:
             continue
         count += 1
         if count > MOST_OCCURRENCES:
-            raise RowFault(f'"{event.title}" repeats more than {MOST_OCCURRENCES} times in that period')
+            shown = f"{last:%Y-%m-%d %H:%M}" if isinstance(last, datetime) else f"{last:%Y-%m-%d}"
+            raise RowFault(
+                f'"{event.title}" occurs more than {MOST_OCCURRENCES:,} times in that period; those after {shown} are '
+                "left out"
+            )
+        last = start
         if whole is not None:
             yield replace(event, start=start, end=start + whole, occurrence=start, rule="", added=(), excluded=())
         else:
@@ -122,7 +135,7 @@ def moments_between(rule: str, start: datetime, low: datetime, high: datetime) -
     is_near = begin.date() in odd or end.date() in odd  # there the order of wall times is not that of moments
     if is_near:
         begin, end = begin - _DAY, end + _DAY
-    found = list(walls_between(rule, start, begin, end, own))
+    found = list(islice(walls_between(rule, start, begin, end, own), 2 * MOST_OCCURRENCES))
     for day in odd:
         index = bisect_left(found, datetime(day.year, day.month, day.day, tzinfo=own))
         while index < len(found) and found[index].date() == day:

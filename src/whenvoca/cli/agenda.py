@@ -115,8 +115,9 @@ def _collect(
             unread += [SourceFault(said) for said in calendar.unread]
         except SourceFault:
             pieces, faults = read_pieces(calendar)
-            events = expand_events(pieces, low, high, calendar.zone)
-            unread += faults
+            left_out: list[str] = []
+            events = expand_events(pieces, low, high, calendar.zone, left_out)
+            unread += [*faults, *map(SourceFault, left_out)]
         except PlaceTrouble as trouble:
             unread.append(trouble)
             continue

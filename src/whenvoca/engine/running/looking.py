@@ -52,7 +52,7 @@ def look(
             except Exception as error:
                 outcome.faults.append(f"{each.workflow.name}: {tell_unforeseen(error)}")
                 continue
-            outcome.faults += taken.circles
+            outcome.faults += taken.faults
             new += taken.new
             for missed in taken.missed:
                 reason = f"was due at {missed.at[:16].replace('T', ' ')}"

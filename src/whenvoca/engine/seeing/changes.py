@@ -104,7 +104,7 @@ class _Judge:
             if self._identity in chain:
                 said = " → ".join([*chain[chain.index(self._identity) :], self._identity])
                 label = self._source.label(seen.subject, seen.new or seen.old)
-                taken.circles.append(f"{label}: {said} would go round without end; stopped here")
+                taken.faults.append(f"{label}: {said} would go round without end; stopped here")
                 continue
             yield self._occurrence(seen.subject, seen.sequence, happened, seen.new or seen.old, chain)
 

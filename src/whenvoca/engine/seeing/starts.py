@@ -82,12 +82,13 @@ class EventMoments(TriggerStrategy):
                         continue
                     if waits.is_own(moment.event):
                         label = occurrence.label
-                        due.circles.append(
+                        due.faults.append(
                             f"{label}: {identity} made it itself and would go round without end; stopped here"
                         )
                         continue
                     is_late = now - datetime.fromisoformat(occurrence.at) > waits.missed
                     (missed if is_late else found).append(occurrence)
+                due.faults += [f"{identity}: {said}" for said in waits.left_out]
                 following = waits.next_after(events, now)
                 nexts[uid] = "" if following is None else to_mark(following)
             due.new = ledger.add_occurrences(found, once=False)
@@ -114,11 +115,13 @@ class _Waiting:
         self._word = program.workflow.trigger.definition.subject
         self._offset = offset_of(program)
         self.missed = missed_after(program)
+        self.left_out: list[str] = []  # what occurred too often to be told apart in the last look
 
-    def _moments(self, events: Iterable[Event], low: datetime, high: datetime) -> Iterator[Moment]:
+    def _moments(self, events: Iterable[Event], low: datetime, high: datetime, left_out: list[str]) -> Iterator[Moment]:
         """Starts (or ends) later than ``low`` and not later than ``high``, a little before and after with them."""
         zone, low, high = self._source.zone, low - _SLACK, high + _SLACK
-        for event in expand_events([each for each in events if not each.cancelled], low, high, zone):
+        standing = [each for each in events if not each.cancelled]
+        for event in expand_events(standing, low, high, zone, left_out):
             start, end = event.span(zone)
             at = end if self._is_end else start
             if low < at <= high:
@@ -127,7 +130,8 @@ class _Waiting:
     def between(self, events: list[Event], after: datetime, now: datetime) -> list[Moment]:
         """What fires by now: its moment has come since ``after``, or its event was seen late and had not begun."""
         offset = timedelta(seconds=self._offset.to_seconds())
-        found = self._moments(events, after - max(offset, timedelta()), now - offset)
+        self.left_out = []
+        found = self._moments(events, after - max(offset, timedelta()), now - offset, self.left_out)
         return sorted(
             (each for each in found if each.fires <= now and max(each.at, each.fires) > after),
             key=lambda each: each.fires,
@@ -137,7 +141,7 @@ class _Waiting:
         """When the trigger fires next for these events."""
         low = now - timedelta(seconds=self._offset.to_seconds())
         for horizon in _HORIZONS:
-            moments = [each.fires for each in self._moments(events, low, low + horizon) if each.fires > now]
+            moments = [each.fires for each in self._moments(events, low, low + horizon, []) if each.fires > now]
             if moments:
                 return min(moments)
             zone = self._source.zone

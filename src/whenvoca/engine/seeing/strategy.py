@@ -38,10 +38,11 @@ class Search(Struct, frozen=True):
 
 
 class TakenUp(Struct):
-    """What was new: how many occurrences, those that come too late to run, and circles that were stopped."""
+    """What was new: how many occurrences, those that come too late to run, and what must be told: circles that were
+    stopped."""
 
     new: int = 0
-    circles: list[str] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
     missed: list[Occurrence] = field(default_factory=list)
 
 

@@ -133,7 +133,10 @@ class FolderCalendar(LocalCalendar):
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         days = low.astimezone(self.zone).date(), high.astimezone(self.zone).date()
-        return expand_events(self._read_all(lambda data: may_touch(data, *days)), low, high, self.zone)
+        left_out: list[str] = []
+        found = expand_events(self._read_all(lambda data: may_touch(data, *days)), low, high, self.zone, left_out)
+        self.unread = [*self.unread, *(f"{self.address}: {said}" for said in left_out)]
+        return found
 
     def all_events(self) -> list[Event]:
         return self._read_all(lambda data: True)
