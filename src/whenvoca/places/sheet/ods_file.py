@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from whenvoca.errors import RowFault, SourceFault
+from whenvoca.places.sheet.extent import refuse_far
 from whenvoca.places.sheet.grid import Grid, TabWrites, choose_tab, tidy_rows
 from whenvoca.places.sheet.xlsx_package import refuse_bombs
 from whenvoca.values.kinds import Raw, tidy_raw
@@ -55,6 +56,8 @@ class OdsFile:
                 refuse_bombs(archive)
                 if "mimetype" not in archive.namelist() or not archive.read("mimetype").startswith(_KIND):
                     raise SourceFault("is no .ods spreadsheet: it is a zip archive of something else")
+                if "content.xml" in archive.namelist():
+                    refuse_far(archive.read("content.xml"))
             return CalamineWorkbook.from_filelike(io.BytesIO(data))
         except (zipfile.BadZipFile, OSError) as error:
             raise SourceFault("is no .ods spreadsheet: it is no zip archive", fix="save it as .ods again") from error

@@ -15,7 +15,17 @@ from typing import Any
 
 from whenvoca.errors import RowFault, SourceFault
 from whenvoca.places.background_thread import start_in_background
-from whenvoca.places.sheet.grid import Grid, TabWrites, blocks_of, choose_tab, column_of, letter_of, tidy_rows
+from whenvoca.places.sheet.extent import strays_of
+from whenvoca.places.sheet.grid import (
+    Grid,
+    TabWrites,
+    blocks_of,
+    cell_name,
+    choose_tab,
+    column_of,
+    letter_of,
+    tidy_rows,
+)
 from whenvoca.places.sheet.references import Shift
 from whenvoca.places.sheet.xlsx_cells import SheetXml, escape_xml
 from whenvoca.places.sheet.xlsx_package import MAIN, Package
@@ -55,8 +65,11 @@ class XlsxFile:
         package = _open(data)
         sheets = package.sheets()
         name = choose_tab(tab, list(sheets))
-        read = start_in_background(lambda: CalamineWorkbook.from_filelike(io.BytesIO(data)).get_sheet_by_name(name))
         xml = package.read(sheets[name])
+        strays, xml = strays_of(xml)
+        if strays:
+            data = package.rewrite({sheets[name]: xml})
+        read = start_in_background(lambda: CalamineWorkbook.from_filelike(io.BytesIO(data)).get_sheet_by_name(name))
         has_formulas = _has_formulas(xml)
         errors = SheetXml(xml).find_errors() if b'"e"' in xml or b"'e'" in xml else {}
         del xml  # as large as all the cells together
@@ -77,6 +90,7 @@ class XlsxFile:
             rows=rows,
             vertical_merges=merges,
             epoch_1904=package.uses_1904(),
+            notes=tuple(f"{cell_name(*each)} stands far from the data and is left out" for each in strays),
             has_formulas=has_formulas,
             columns=columns,
         )
