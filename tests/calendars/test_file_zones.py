@@ -162,3 +162,11 @@ def test_a_definition_that_cannot_be_used_is_said_of_its_event_alone(text: str, 
 def test_days_are_of_no_zone() -> None:
     (found,) = read_events(calendar(zone("x"), event("a", start="DTSTART;VALUE=DATE:20270322")), AZORES)
     assert (found.start, found.end) == (date(2027, 3, 22), date(2027, 3, 22) + timedelta(days=1))
+
+
+def test_a_length_of_days_is_on_the_calendar_also_beside_an_alarm_that_repeats() -> None:
+    alarm = ("BEGIN:VALARM", "ACTION:DISPLAY", "TRIGGER:-PT5M", "REPEAT:2", "DURATION:PT5M", "END:VALARM")
+    start = "DTSTART;TZID=Europe/Berlin:20271030T212000"
+    for length, hours in (("P1D", 25), ("PT24H", 24)):
+        (found,) = read_calendar(calendar(event("one", f"DURATION:{length}", *alarm, start=start)), AZORES).events
+        assert (found.end.astimezone(UTC) - found.start.astimezone(UTC)).total_seconds() == hours * 3600

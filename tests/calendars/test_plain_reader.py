@@ -37,7 +37,7 @@ def test_what_we_write_is_read_as_the_library_reads_it(event: Event) -> None:
     )
     assert (plain is not None) == is_common
     if plain is not None and b"\\\\" not in data:  # the library takes a backslash and an n behind it for a line break
-        assert told(plain) == told(read_one_by_one(data, AZORES).events)
+        assert told(plain) == told(read_one_by_one(data, AZORES, by_library=True).events)
     (read,) = read_events(data, AZORES)
     assert (read.title, read.details, read.location) == (event.title, event.details, event.location)
 
@@ -81,6 +81,8 @@ COMMON: list[tuple[str, ...]] = [
         "END:VALARM",
     ),
     ("DESCRIPTION:folded in the mid", " dle\r\n\tand again"),
+    ("DURATION:P2D",),
+    ("DURATION:P1W",),
 ]
 
 
@@ -92,7 +94,18 @@ def test_common_lines_are_read_as_the_library_reads_them(lines: tuple[str, ...],
     data = calendar(*lines, start=start)
     plain = read_plain(data, AZORES)
     assert plain is not None
-    assert told([each for each in plain if is_usable(each)]) == told(read_one_by_one(data, AZORES).events)
+    assert told([each for each in plain if is_usable(each)]) == told(
+        read_one_by_one(data, AZORES, by_library=True).events
+    )
+
+
+@pytest.mark.parametrize("length", ["PT1H", "PT25M", "PT24H", "PT36H", "P1D", "PT0S"])
+@pytest.mark.parametrize("day", ["20270317", "20270327", "20271030"])  # the clocks change within the last two
+def test_lengths_are_read_as_the_library_reads_them(length: str, day: str) -> None:
+    data = calendar(f"DURATION:{length}", start=f"DTSTART;TZID=Europe/Berlin:{day}T212000")
+    plain = read_plain(data, AZORES)
+    assert plain is not None
+    assert told(plain) == told(read_one_by_one(data, AZORES, by_library=True).events)
 
 
 def is_usable(event: Event) -> bool:
@@ -101,7 +114,9 @@ def is_usable(event: Event) -> bool:
 
 
 STRANGE: list[tuple[str, ...]] = [
-    ("DURATION:PT1H",),
+    ("DURATION:P1DT1H",),
+    ("DURATION:-PT1H",),
+    ("DURATION:PT1H", "DTEND:20270317T230000Z"),
     ("DTEND;TZID=Somewhere Else:20270317T230000",),
     ("DTEND:20270317",),
     ("DTEND;VALUE=DATE:20270229",),

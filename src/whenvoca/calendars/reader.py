@@ -14,10 +14,10 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 from msgspec.structs import replace
 
-from whenvoca.calendars.components import list_components, unescape_text, unfolded
+from whenvoca.calendars.components import by_name, list_components, unescape_text, unfolded
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
 from whenvoca.calendars.patch import book_of
-from whenvoca.calendars.plain_reader import read_plain
+from whenvoca.calendars.plain_reader import read_plain, read_plain_event
 from whenvoca.calendars.task import Task, due_after
 from whenvoca.calendars.valid import refuse_unusable_event
 from whenvoca.calendars.writer import ORIGIN, PERSON
@@ -28,6 +28,7 @@ from whenvoca.values.usable import LAST_YEAR
 
 Noun = Literal["event", "task"]
 _LONG_ZONE = re.compile(rb';TZID="?([^":;\r\n]{60})[^":;]{200}', re.IGNORECASE)
+_HOURS = re.compile(r":[+-]?PT", re.IGNORECASE)
 _SMALL = 10_000  # bytes: what holds no more than an event or two is read several times while it is changed
 _read_again = lru_cache(maxsize=64)(read_plain)
 _DATES = re.compile(rb"^(DTSTART|DTEND|DURATION|RRULE|RDATE)[;:]([^\r\n]*)", re.MULTILINE)
@@ -86,8 +87,8 @@ def _told_apart(reading: Reading) -> Reading:
     return Reading(kept, reading.unread, {uid for (uid, _), number in count.items() if number > 1})
 
 
-def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Reading:
-    """Each component by the iCalendar library, by itself."""
+def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event", by_library: bool = False) -> Reading:
+    """Each component by itself, by the iCalendar library where it holds anything but common lines, or always."""
     from icalendar import Component
 
     # it guesses at odd zones, which we know or refuse
@@ -101,8 +102,16 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Rea
         try:
             _refuse_other_charset(text)
             _refuse_long_zone(text)
+            if noun == "event" and not by_library and (plain := read_plain_event(text, book)) is not None:
+                refuse_unusable_event(plain)
+                reading.events.append(plain if plain.uid == each.uid else replace(plain, uid=each.uid))
+                continue
             component = _first(Component.from_ical(text))
-            event: Event = to_task(component, book) if noun == "task" else to_event(component, book)
+            event: Event = (
+                to_task(component, book)
+                if noun == "task"
+                else to_event(component, book, counts_hours=_counts_hours(text))
+            )
             refuse_unusable_event(event)
             reading.events.append(event if event.uid == each.uid else replace(event, uid=each.uid))
         except (
@@ -119,6 +128,11 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event") -> Rea
             why = error.message if isinstance(error, WhenvocaError) else _in_words(error, text)
             reading.unread.append(UnreadEvent(each.uid, _title_in(text), line, why))
     return reading
+
+
+def _counts_hours(text: bytes) -> bool:
+    lines = by_name(unfolded(text)).get("DURATION") if b"DURATION" in text.upper() else None
+    return bool(lines and _HOURS.search(lines[0]))
 
 
 def _refuse_other_charset(text: bytes) -> None:
@@ -184,8 +198,9 @@ def refuse_cut(data: bytes, file: str) -> None:
         )
 
 
-def to_event(component: Any, book: ZoneBook) -> Event:
-    """The event of one VEVENT of the iCalendar library. Raises SourceFault for what cannot be understood."""
+def to_event(component: Any, book: ZoneBook, *, counts_hours: bool = False) -> Event:
+    """The event of one VEVENT of the iCalendar library; ``counts_hours``: its DURATION names no days, which the library
+    does not keep (PT24H). Raises SourceFault for what cannot be understood."""
     if not component.get("DTSTART"):
         raise SourceFault("it has no start", fix="give it one there, or take it away")
     start = _moment(component, "DTSTART", book)
@@ -195,7 +210,7 @@ def to_event(component: Any, book: ZoneBook) -> Event:
         uid=_text(component, "UID"),
         title=_text(component, "SUMMARY"),
         start=start,
-        end=_end_of(component, start, book),
+        end=_end_of(component, start, book, counts_hours=counts_hours),
         location=_text(component, "LOCATION"),
         details=_text(component, "DESCRIPTION"),
         attendees=tuple(_attendee(each) for each in _several(component.get("ATTENDEE"))),
@@ -282,17 +297,16 @@ def to_task(component: Any, book: ZoneBook) -> Task:
     )
 
 
-def _end_of(component: Any, start: datetime | date, book: ZoneBook) -> datetime | date:
+def _end_of(component: Any, start: datetime | date, book: ZoneBook, *, counts_hours: bool) -> datetime | date:
     """DTEND, or DURATION behind the start; days of it are on the calendar, its clock is exact (RFC 5545 3.3.6)."""
     if "DTEND" in component:
         return _moment(component, "DTEND", book)
     if "DURATION" not in component:
         return start if isinstance(start, datetime) else start + timedelta(days=1)
-    value = _one(component, "DURATION")
-    span = value.dt
+    span = _one(component, "DURATION").dt
     if not isinstance(start, datetime):
         return start + span  # type: ignore[no-any-return]
-    days = timedelta(days=span.days) if "T" not in value.to_ical().decode() else timedelta()
+    days = timedelta() if counts_hours else timedelta(days=span.days)
     wall: datetime = start + days
     clock: timedelta = span - days
     return (wall.astimezone(UTC) + clock).astimezone(start.tzinfo)
