@@ -70,8 +70,9 @@ def read_calendar(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "
     refuse_cut(data, file)
     read = _read_again if len(data) < _SMALL else read_plain
     if noun == "event" and (plain := read(data, zone)) is not None and all(_is_usable(each) for each in plain):
-        return _told_apart(Reading(list(plain)))
-    return _told_apart(read_one_by_one(data, zone, noun=noun))
+        return _without_cancelled(_told_apart(Reading(list(plain))))
+    reading = _told_apart(read_one_by_one(data, zone, noun=noun))
+    return reading if noun == "task" else _without_cancelled(reading)
 
 
 def _told_apart(reading: Reading) -> Reading:
@@ -85,6 +86,27 @@ def _told_apart(reading: Reading) -> Reading:
     kept = [event for event in reading.events if event.sequence == newest[event.uid, event.occurrence]]
     count = Counter((event.uid, event.occurrence) for event in kept)
     return Reading(kept, reading.unread, {uid for (uid, _), number in count.items() if number > 1})
+
+
+def _without_cancelled(reading: Reading) -> Reading:
+    """A cancelled event is none (RFC 5545 3.8.1.11); a cancelled occurrence is one that its series does not give."""
+    if not any(event.cancelled for event in reading.events):
+        return reading
+    out: dict[str, list[datetime | date]] = {}
+    for event in reading.events:
+        if event.cancelled and event.occurrence is not None:
+            out.setdefault(event.uid, []).append(event.occurrence)
+    return Reading(
+        [
+            replace(event, excluded=(*event.excluded, *out[event.uid]))
+            if event.uid in out and event.occurrence is None
+            else event
+            for event in reading.events
+            if not event.cancelled
+        ],
+        reading.unread,
+        reading.twins,
+    )
 
 
 def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event", by_library: bool = False) -> Reading:
