@@ -10,6 +10,7 @@ from typing import Any
 import openpyxl
 import pytest
 
+from tests.calendars.foreign import calendar, event, lines_of, zone
 from tests.conftest import REQUESTS, SETTINGS, Desk
 from tests.places.workbooks import plain_workbook, read_cells
 from whenvoca.calendars.reader import read_events
@@ -231,3 +232,35 @@ def test_prepare_uses_the_column_that_is_there_and_leaves_the_totals_alone(empty
     assert empty.run("run").code == 0
     filled = [row[5].value for row in openpyxl.load_workbook(path).active.iter_rows(min_row=2)]
     assert [bool(each) for each in filled] == [True, True, False]
+
+
+@pytest.mark.parametrize("newline", ["\r\n", "\n"])
+def test_a_calendar_of_another_program_filled_into_a_sheet_and_run_without_an_edit_is_not_touched(
+    desk: Desk, newline: str
+) -> None:
+    name = "W. Europe Standard Time"
+    data = calendar(
+        zone(name),
+        event("a", "LOCATION:Hall", "DURATION:PT1H", "X-A:b", "DESCRIPTION:two\\nlines\\, here"),
+        event("day", "DTEND;VALUE=DATE:20270320", start="DTSTART;VALUE=DATE:20270318"),
+        event(
+            "b",
+            f"DTEND;TZID={name}:20270317T110000",
+            "CLASS:PRIVATE",
+            "ATTENDEE;CN=Ines;ROLE=OPT-PARTICIPANT:mailto:ines@example.org",
+            "ATTENDEE:mailto:rui@example.org",
+            start=f"DTSTART;TZID={name}:20270317T100000",
+        ),
+        event("series", "RRULE:FREQ=DAILY;COUNT=3"),
+        newline=newline,
+    )
+    desk.settings(SETTINGS, '[places.cal]\nkind = "calendar"\nfile = "all.ics"\n')
+    path = desk.write("all.ics", data)
+    drafted = desk.run("draft", str(desk.folder / "list.csv"), "--out-of", "cal")
+    assert "one repeating event was left out" in drafted.err
+    assert [each["outcome"] for each in desk.run("run", "--json").json["runs"]] == ["done"] * 3
+    assert path.read_bytes() == data
+    desk.write("list.csv", (desk.folder / "list.csv").read_text(encoding="utf-8").replace("day,day", "day,Holiday"))
+    assert desk.run("run").code == 0
+    assert set(lines_of(path.read_bytes())) - set(lines_of(data)) >= {"SUMMARY:Holiday"}
+    assert set(lines_of(data)) - set(lines_of(path.read_bytes())) == {"SUMMARY:day"}

@@ -159,7 +159,7 @@ def _prepare(open_file: OpenFile, table: Table, draft: Draft) -> None:
 
 # --- the other way
 
-_HEADINGS = ("Booking", "Title", "Day", "From", "Last day", "To", "Location", "Details", "People")
+_HEADINGS = ("Booking", "Title", "Day", "From", "Last day", "To", "Location", "Details", "People", "Optional")
 _MIRROR = """\
 # Filled from the calendar {calendar}: edit the rows, look with whenvoca rehearse {name}, then whenvoca run {name}.
 # The events are adopted by the UID in Booking; a new row makes a new one, a deleted row takes its event away.
@@ -181,6 +181,7 @@ mirror event in {calendar}
   location   Location
   details    Details
   attendees  People
+  optional   Optional
 """
 
 
@@ -189,26 +190,31 @@ def _fill(opened: OpenWorkspace, file: Path, word: str, calendar: str) -> tuple[
         raise RequestFault("is there already", where=str(file), fix="name a new file")
     found: Any = opened.places.open_named(calendar)
     events = sorted(found.all_events(), key=lambda event: event.span(found.zone)[0])
-    single = [event for event in events if not event.rule and event.occurrence is None and not event.cancelled]
+    single = [event for event in events if not (event.rule or event.added or event.occurrence)]
     rows = [_row_of(event, found.zone) for event in single]
     draft = Draft(workflow=_MIRROR.format(calendar=calendar, name=word))
-    series = len({event.uid for event in events if event.rule})
+    series = len({event.uid for event in events if event.rule or event.added})
     if series:
-        draft.unsure.append(f"{series} repeating events were left out: a row stands for one event")
+        left_out = "one repeating event was" if series == 1 else f"{series} repeating events were"
+        draft.unsure.append(f"{left_out} left out: a row stands for one event")
     backing = make_backing(file)
     cells = {
         (n, column): value for n, row in enumerate(rows, 1) for column, value in enumerate(row) if value is not None
     }
     tab = backing.new_tab
     replace_file(file, backing.patch(None, {tab: TabWrites(cells=cells, headings=list(_HEADINGS))}))
-    kinds = {"Day": "date", "Last day": "date", "From": "time", "To": "time", "People": "addresses"}
+    kinds = {"Day": "date", "Last day": "date", "From": "time", "To": "time"}
+    kinds |= {"People": "addresses", "Optional": "addresses"}
     settings = {"kind": "sheet", "file": _relative(opened, file), "kinds": kinds}
     return draft, settings, len(rows)
 
 
 def _row_of(event: Any, zone: Any) -> list[Any]:
-    people = ", ".join(each.address for each in event.attendees) or None
-    texts = [event.location or None, event.details or None, people]
+    needed, optional = (
+        ", ".join(each.address for each in event.attendees if each.optional is is_optional) or None
+        for is_optional in (False, True)
+    )
+    texts = [event.location or None, event.details or None, needed, optional]
     if event.is_whole_day:
         return [event.uid, event.title or "(no title)", event.start, None, event.last_day, None, *texts]
     start, end = (each.astimezone(zone) for each in event.span(zone))
