@@ -457,6 +457,8 @@ HEADERS = [
     ("texts only", [["Name", "Town"], ["Ines", "Horta"], ["Rui", "Lajes"]], 0),
     ("headings only", [["x"], ["No", "Day", "Who"]], 1),
     ("one column", [["Name"], ["Ines"]], 0),
+    ("one lacks a heading", [["Title", "Room", None], ["Band", "Hall", "x"], ["Tea", "Attic", "y"]], 0),
+    ("groups above", [["Time", None, "Place"], ["Begin", "End", "Hall"], ["10:00", "11:00", "North"]], 1),
     ("typed", [["Plan", None], ["Day", "Hours"], [date(2027, 3, 1), 3]], 1),
 ]
 

@@ -23,6 +23,7 @@ class Heading(Struct, frozen=True):
 
     name: str
     index: int
+    is_bare: bool = False  # nobody gave it a name
 
     @property
     def letter(self) -> str:
@@ -49,14 +50,18 @@ def find_header(grid: Grid) -> int:
 
 def _top_of(grid: Grid, number: int) -> int:
     """The first row of the block that a row stands in which could head all of its columns: rows of texts alone look
-    like headings themselves, those with odd ones below them most of all."""
+    like headings themselves, those with odd ones below them most of all. One column may lack a heading where nothing
+    but likeness to headings speaks for the row."""
     filled = {index for index, cell in enumerate(grid.rows[number]) if cell is not None}
+    below = grid.rows[number + 1 : number + 21]
+    is_doubtful = len(filled) > 2 and not any(_differs_below(below, index) for index in filled)
     top = number
     for above in range(number - 1, -1, -1):
         row = grid.rows[above]
         if all(cell is None for cell in row):
             break
-        if all(index < len(row) and row[index] is not None for index in filled) and _heading_score(grid, above, row):
+        bare = sum(1 for index in filled if index >= len(row) or row[index] is None)
+        if bare <= is_doubtful and _heading_score(grid, above, row):
             top = above
     return top
 
@@ -120,7 +125,7 @@ def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
         if name:
             found.append(Heading(name, index))
         elif _has_cells(grid, header, index):
-            found.append(Heading(f"Column {letter_of(index)}", index))
+            found.append(Heading(f"Column {letter_of(index)}", index, is_bare=True))
     return found
 
 
