@@ -23,7 +23,6 @@ class Heading(Struct, frozen=True):
 
     name: str
     index: int
-    is_bare: bool = False  # nobody gave it a name
 
     @property
     def letter(self) -> str:
@@ -32,7 +31,8 @@ class Heading(Struct, frozen=True):
 
 
 def find_header(grid: Grid) -> int:
-    """The row of the headings, counted from 0. Raises SourceFault if none looks like headings."""
+    """The row of the headings, counted from 0; a doubt is noted in the grid. Raises SourceFault if none looks like
+    headings."""
     best, best_score = -1, 0.0
     for number, row in enumerate(grid.rows[:_LOOKED_AT]):
         score = _heading_score(grid, number, row)
@@ -63,6 +63,9 @@ def _top_of(grid: Grid, number: int) -> int:
         bare = sum(1 for index in filled if index >= len(row) or row[index] is None)
         if bare <= is_doubtful and _heading_score(grid, above, row):
             top = above
+    if bare := [index for index in sorted(filled) if index >= len(grid.rows[top]) or grid.rows[top][index] is None]:
+        said = f"column {letter_of(bare[0])} has no heading in row {top + 1}, so it goes by its letter"
+        grid.notes = (*grid.notes, f"{said}; if row {number + 1} holds the headings, say header = {number + 1}")
     return top
 
 
@@ -125,7 +128,7 @@ def read_headings(grid: Grid, header: int, where: str) -> list[Heading]:
         if name:
             found.append(Heading(name, index))
         elif _has_cells(grid, header, index):
-            found.append(Heading(f"Column {letter_of(index)}", index, is_bare=True))
+            found.append(Heading(f"Column {letter_of(index)}", index))
     return found
 
 

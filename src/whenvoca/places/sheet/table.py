@@ -108,19 +108,10 @@ class Table(Struct):
         return self.rows[-1][0] if self.rows else self.header
 
 
-def _said_of_bare(heading: Heading, header: int) -> str:
-    return (
-        f"column {heading.letter} has no heading in row {header + 1}, so it is called {heading.name}; if another row "
-        "holds the headings, say header = N"
-    )
-
-
 def read_table(file: str, grid: Grid, settings: SheetSettings, where: str) -> Table:
     """The table of a grid. Raises SourceFault if there are no headings, SettingsFault if a setting names no column."""
     header = settings.header - 1 if settings.header else find_header(grid)
     headings = read_headings(grid, header, where)
-    if not settings.header and (bare := [each for each in headings if each.is_bare]):
-        grid.notes = (*grid.notes, *(_said_of_bare(each, header) for each in bare))
     below = grid.rows[header + 1 :]
     blank = {width: [None] * width for width in set(map(len, below))}
     rows = list(enumerate(below, header + 1))
