@@ -60,13 +60,17 @@ def _top_of(grid: Grid, number: int) -> int:
         row = grid.rows[above]
         if all(cell is None for cell in row):
             break
-        bare = sum(1 for index in filled if index >= len(row) or row[index] is None)
-        if bare <= is_doubtful and _heading_score(grid, above, row):
+        if len(_bare(row, filled)) <= is_doubtful and _heading_score(grid, above, row):
             top = above
-    if bare := [index for index in sorted(filled) if index >= len(grid.rows[top]) or grid.rows[top][index] is None]:
+    if bare := _bare(grid.rows[top], filled):
         said = f"column {letter_of(bare[0])} has no heading in row {top + 1}, so it goes by its letter"
         grid.notes = (*grid.notes, f"{said}; if row {number + 1} holds the headings, say header = {number + 1}")
     return top
+
+
+def _bare(row: list[Raw], filled: set[int]) -> list[int]:
+    """Which of these columns have nothing in the row."""
+    return [index for index in sorted(filled) if index >= len(row) or row[index] is None]
 
 
 def _heading_score(grid: Grid, number: int, row: list[Raw]) -> float:
