@@ -101,3 +101,26 @@ def test_a_change_and_its_undo_touch_no_other_line(path: Path) -> None:
 
 def texts(data: bytes) -> list[bytes]:
     return [data[each.begin : each.end] for each in list_components(data)]
+
+
+@pytest.mark.parametrize(
+    "data",
+    [
+        calendar(event("band")) + calendar(event("other")),
+        calendar(event("band"), event("other")) + b"\r\nsent from my telephone\r\n",
+        b"\xef\xbb\xbf" + calendar(event("band"), event("other")),
+        calendar(event("band"), event("other")).replace(
+            b"SUMMARY:other", "SUMMARY:oth\u00e9r".encode().replace(b"\xa9", b"\r\n \xa9")
+        ),
+    ],
+    ids=["two objects", "words behind", "a mark of order", "a fold within a sign"],
+)
+def test_what_is_there_is_read_and_changed(desk: Desk, data: bytes) -> None:
+    desk.settings(SETTINGS, PLACE)
+    path = desk.write("all.ics", data)
+    shown = desk.run("agenda", "--from", "2027-03-15", "--json").json
+    assert (len(shown["events"]), shown["unread"]) == (2, [])
+    assert desk.run("say", "rename band to Choir", *NOW).code == 0
+    assert set(unfolded(data)) - set(unfolded(path.read_bytes())) == {"SUMMARY:band"}
+    shown = desk.run("agenda", "--from", "2027-03-15", "--json").json
+    assert (len(shown["events"]), shown["unread"]) == (2, [])

@@ -95,7 +95,8 @@ def content_lines(data: bytes) -> Iterator[tuple[int, int, bytes]]:
             continue
         if pending:
             yield begin, end, b"".join(pending)
-        pending, begin, end = [raw.rstrip(b"\r\n")], found.start(), found.end()
+        begin, end = found.start(), found.end()
+        pending = [(raw if begin else raw.removeprefix(b"\xef\xbb\xbf")).rstrip(b"\r\n")]
     if pending:
         yield begin, end, b"".join(pending)
 

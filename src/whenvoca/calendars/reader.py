@@ -14,7 +14,7 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 from msgspec.structs import replace
 
-from whenvoca.calendars.components import by_name, list_components, unescape_text, unfolded
+from whenvoca.calendars.components import by_name, content_lines, list_components, unescape_text, unfolded
 from whenvoca.calendars.event import Attendee, Busy, Event, to_start
 from whenvoca.calendars.patch import book_of
 from whenvoca.calendars.plain_reader import read_plain, read_plain_event
@@ -122,7 +122,7 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event", by_lib
             continue
         text = data[each.begin : each.end]
         try:
-            _refuse_other_charset(text)
+            text = _in_utf_8(text)
             _refuse_long_zone(text)
             if noun == "event" and not by_library and (plain := read_plain_event(text, book)) is not None:
                 refuse_unusable_event(plain)
@@ -157,14 +157,23 @@ def _counts_hours(text: bytes) -> bool:
     return bool(lines and _HOURS.search(lines[0]))
 
 
-def _refuse_other_charset(text: bytes) -> None:
-    """Raises SourceFault where it is not UTF-8 (RFC 5545 3.1.4): what is not understood must not be written back."""
+def _in_utf_8(text: bytes) -> bytes:
+    """The text, unfolded where a fold cuts a sign in two.
+
+    Raises SourceFault where it is not UTF-8 (RFC 5545 3.1.4): what is not understood must not be written back.
+    """
     try:
         text.decode()
-    except UnicodeDecodeError as error:
-        line = text[: error.start].rpartition(b"\n")[2] + text[error.start :].partition(b"\n")[0]
-        said = line.strip().decode("cp1252", "replace")[:60]
-        raise SourceFault(f'"{said}" is not written in UTF-8', fix="save the file in UTF-8") from error
+    except UnicodeDecodeError:
+        lines = [line for _, _, line in content_lines(text)]
+        for line in lines:
+            try:
+                line.decode()
+            except UnicodeDecodeError as error:
+                said = line.decode("cp1252", "replace")[:60]
+                raise SourceFault(f'"{said}" is not written in UTF-8', fix="save the file in UTF-8") from error
+        return b"\r\n".join([*lines, b""])
+    return text
 
 
 def _refuse_long_zone(text: bytes) -> None:
@@ -210,11 +219,13 @@ def _is_usable(event: Event) -> bool:
 
 
 def refuse_cut(data: bytes, file: str) -> None:
-    """Raises SourceFault unless the text begins and ends as an iCalendar object does."""
+    """Raises SourceFault unless the text begins and ends as an iCalendar object does. Words behind its end do no harm;
+    an object that begins there does, unless it ends too."""
     stripped = data.strip().removeprefix(b"\xef\xbb\xbf")
     if not stripped.upper().startswith(b"BEGIN:VCALENDAR"):
         raise SourceFault("is no iCalendar file: it does not begin with BEGIN:VCALENDAR", where=file)
-    if not stripped.upper().endswith(b"END:VCALENDAR"):
+    _, end, rest = stripped.upper().rpartition(b"END:VCALENDAR")
+    if not end or b"BEGIN:" in rest:
         raise SourceFault(
             "is cut in the middle: END:VCALENDAR is missing", where=file, fix="restore it from a backup or take it away"
         )
