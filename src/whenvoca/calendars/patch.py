@@ -33,6 +33,7 @@ from whenvoca.values.file_zones import FileZone
 from whenvoca.values.zones import load_zone
 
 _NAME = re.compile(rb"[A-Za-z0-9-]+(?=[;:])")
+_DAY = len("20270317")
 _TEXTS = ("SUMMARY", "LOCATION", "DESCRIPTION", "CATEGORIES")
 _HEAD = re.compile(r'[A-Za-z0-9-]+((?:;[A-Za-z0-9-]+=(?:"[^"]*"|[^";:])*)*):')
 _PARAMETER = re.compile(r';([A-Za-z0-9-]+)=(?:"[^"]*"|[^";:])*')
@@ -143,7 +144,9 @@ def _find_component(data: bytes, key: str, asked: datetime | date | None = None)
     found = [
         each
         for each in _events_of(data, uid)
-        if _original_start(each.occurrence, book) == occurrence or (wall and each.occurrence == wall)
+        if _original_start(each.occurrence, book) == occurrence
+        or (wall and each.occurrence == wall)
+        or (len(occurrence) == _DAY and each.occurrence.rpartition(":")[2][:_DAY] == occurrence)
     ]
     return max(found, key=lambda each: each.sequence, default=None)  # older ones are kept in the file and not shown
 

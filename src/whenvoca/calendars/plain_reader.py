@@ -128,6 +128,11 @@ def _event(lines: Iterator[str], book: ZoneBook) -> Event:
     else:
         raise _Strange
     start = given["start"] if "start" in given and given.get("uid") else _strange()
+    own = start.tzinfo if isinstance(start, datetime) else book.default
+    if own is not book.default and any(
+        getattr(each, "tzinfo", own) is book.default for name in ("excluded", "added") for each in given.get(name, ())
+    ):
+        raise _Strange  # a moment without a zone is on the clock of the event
     if length is not None:
         given["end"] = _end_after(start, length) if "end" not in given else _strange()
     given.setdefault("end", start if isinstance(start, datetime) else start + timedelta(days=1))

@@ -70,8 +70,8 @@ def read_calendar(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "
     refuse_cut(data, file)
     read = _read_again if len(data) < _SMALL else read_plain
     if noun == "event" and (plain := read(data, zone)) is not None and all(_is_usable(each) for each in plain):
-        return _without_cancelled(_told_apart(Reading(list(plain))))
-    reading = _told_apart(read_one_by_one(data, zone, noun=noun))
+        return _without_cancelled(_told_apart(_days_of_series(Reading(list(plain)))))
+    reading = _told_apart(_days_of_series(read_one_by_one(data, zone, noun=noun)))
     return reading if noun == "task" else _without_cancelled(reading)
 
 
@@ -86,6 +86,18 @@ def _told_apart(reading: Reading) -> Reading:
     kept = [event for event in reading.events if event.sequence == newest[event.uid, event.occurrence]]
     count = Counter((event.uid, event.occurrence) for event in kept)
     return Reading(kept, reading.unread, {uid for (uid, _), number in count.items() if number > 1})
+
+
+def _days_of_series(reading: Reading) -> Reading:
+    """A changed occurrence of a series of whole days is known by its day, also where a program wrote a time there."""
+    days = {event.uid for event in reading.events if event.occurrence is None and event.is_whole_day}
+    events = [
+        replace(event, occurrence=event.occurrence.date())
+        if isinstance(event.occurrence, datetime) and event.uid in days
+        else event
+        for event in reading.events
+    ]
+    return Reading(events, reading.unread, reading.twins)
 
 
 def _without_cancelled(reading: Reading) -> Reading:
@@ -250,8 +262,8 @@ def to_event(component: Any, book: ZoneBook, *, counts_hours: bool = False) -> E
         organizer=_address(_one(component, "ORGANIZER")) if "ORGANIZER" in component else "",
         alarms=_alarms(component),
         rule=_rule(component),
-        excluded=_dates(component, "EXDATE", book),
-        added=_dates(component, "RDATE", book),
+        excluded=_dates(component, "EXDATE", book, start),
+        added=_dates(component, "RDATE", book, start),
         occurrence=_moment(component, "RECURRENCE-ID", book) if "RECURRENCE-ID" in component else None,
         busy=_busy(component),
         priority=_number(component, "PRIORITY"),
@@ -367,9 +379,12 @@ def _several(value: Any) -> list[Any]:
     return [] if value is None else value if isinstance(value, list) else [value]
 
 
-def _dates(component: Any, name: str, book: ZoneBook) -> tuple[datetime | date, ...]:
+def _dates(component: Any, name: str, book: ZoneBook, start: datetime | date) -> tuple[datetime | date, ...]:
+    """The moments of such lines; those without a zone are on the clock of the event."""
+    own: Any = start.tzinfo if isinstance(start, datetime) else None
+    on_its_clock = book if own is None else ZoneBook(own, book.definitions)
     return tuple(
-        _in_zone(each.dt, str(group.params.get("TZID", "")), book, name)
+        _in_zone(each.dt, str(group.params.get("TZID", "")), on_its_clock, name)
         for group in _several(component.get(name))
         for each in group.dts
     )

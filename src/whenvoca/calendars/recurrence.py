@@ -63,9 +63,10 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
     length = to_start(event.end, zone) - to_start(event.start, zone)
     whole = event.end - event.start if event.is_whole_day else None
     excluded = {_instant(value, zone) for value in event.excluded}
+    days = _days_out(event)
     count, last = 0, event.start
     for start in _starts(event, low - length - timedelta(days=1), high, zone):
-        if _instant(start, zone) in excluded:
+        if _instant(start, zone) in excluded or (days and day_of(start) in days):
             continue
         count += 1
         if count > MOST_OCCURRENCES:
@@ -81,6 +82,17 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
             assert isinstance(start, datetime)
             end = (start.astimezone(UTC) + length).astimezone(start.tzinfo)
             yield replace(event, start=start, end=end, occurrence=start, rule="", added=(), excluded=())
+
+
+def _days_out(event: Event) -> set[date]:
+    """The days of EXDATE lines that are written as days where the event has times, or the other way round, as some
+    programs do: the occurrence of that day is meant."""
+    return {day_of(each) for each in event.excluded if isinstance(each, datetime) is event.is_whole_day}
+
+
+def day_of(moment: datetime | date) -> date:
+    """The day of a moment by its own clock."""
+    return moment.date() if isinstance(moment, datetime) else moment
 
 
 def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Event | None:

@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.recurrence import iter_occurrences
+from whenvoca.calendars.recurrence import day_of, iter_occurrences
 from whenvoca.errors import RowFault
 from whenvoca.values.weekdays import CODES
 
@@ -147,17 +147,13 @@ def _moved(moment: datetime | date, before: datetime | date, after: datetime | d
     if isinstance(moment, datetime) and isinstance(before, datetime) and isinstance(after, datetime):
         distance = moment.astimezone(before.tzinfo).replace(tzinfo=None) - before.replace(tzinfo=None)
         return (after.replace(tzinfo=None) + distance).replace(tzinfo=after.tzinfo)
-    return moment + (_day_of(after) - _day_of(before))
+    return moment + (day_of(after) - day_of(before))
 
 
 def shifted_rule(before: Event, after: Event, rule: str) -> str:
     """The rule of a series whose event moved so: where it goes to another day, its weekdays turn with it."""
-    days = (_day_of(after.start) - _day_of(before.start)).days
+    days = (day_of(after.start) - day_of(before.start)).days
     return moved_rule(rule, days) if days else rule
-
-
-def _day_of(moment: datetime | date) -> date:
-    return moment.date() if isinstance(moment, datetime) else moment
 
 
 def moved_rule(rule: str, days: int) -> str:
