@@ -8,6 +8,10 @@ import pytest
 
 from tests.calendars.foreign import calendar, event, lines_of, without
 from tests.conftest import REQUESTS, SETTINGS, Desk
+from whenvoca.engine.clock import RealClock
+from whenvoca.errors import SourceFault
+from whenvoca.places.calendar.folder import FolderCalendar
+from whenvoca.values.zones import load_zone
 
 BOOKKEEPING = ("DTSTAMP", "SEQUENCE", "LAST-MODIFIED")
 HOLIDAYS = [event(f"day {n}", start=f"DTSTART;VALUE=DATE:202704{n:02}") for n in range(1, 9)]
@@ -100,3 +104,28 @@ def test_an_event_without_a_uid_is_shown_changed_and_undone(hall: Desk) -> None:
     assert hall.run("say", "delete band on 17 march 2027", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
     assert b"SUMMARY:Band" not in path.read_bytes()
     assert b"UID:other" in path.read_bytes()
+
+
+def test_twins_that_somebody_told_apart_meanwhile_are_changed(tmp_path: Path) -> None:
+    for name, part in zip(("same", "copy"), TWINS, strict=True):
+        (tmp_path / f"{name}.ics").write_bytes(calendar(part))
+    place = FolderCalendar("cal", tmp_path, "cal", load_zone("Atlantic/Azores"), clock=RealClock())
+    assert len(place.all_events()) == 2
+    with pytest.raises(SourceFault, match="several events have the UID"):
+        place.find_event("same")
+    (tmp_path / "copy.ics").write_bytes(calendar(event("other")))
+    found = place.find_event("same")
+    assert found is not None
+    assert found.event.title == "Choir"
+
+
+@pytest.mark.parametrize("line", ["X-WHENVOCA-FILE:notes.txt", "X-WHENVOCA-FILE:../other.ics"])
+def test_a_calendar_does_not_say_into_which_file_it_is_put_back(desk: Desk, line: str) -> None:
+    desk.settings(SETTINGS, '[places.cal]\nkind = "calendar"\nfolder = "cal"\n')
+    notes = desk.write("cal/notes.txt", b"mine")
+    path = desk.write("cal/band.ics", calendar(event("band")).replace(b"PRODID:x", f"PRODID:x\r\n{line}".encode()))
+    assert desk.run("say", "delete band on 17 march 2027", "--in", "cal").code == 0
+    assert not path.exists()
+    assert desk.run("undo", "1", "--yes").code == 0
+    assert notes.read_bytes() == b"mine"
+    assert [each.name for each in path.parent.glob("*.ics")] == ["band.ics"]

@@ -250,7 +250,7 @@ def to_event(component: Any, book: ZoneBook, *, counts_hours: bool = False) -> E
         raise SourceFault("it has no start", fix="give it one there, or take it away")
     start = _moment(component, "DTSTART", book)
     if start.year > LAST_YEAR:
-        raise SourceFault(f"its start {start.isoformat()[:10]} lies outside the years that can be reckoned with")
+        raise SourceFault(f"its start {start.isoformat()[:10]} lies outside the years that calendars can hold here")
     return Event(
         uid=_text(component, "UID"),
         title=_text(component, "SUMMARY"),

@@ -88,7 +88,7 @@ def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
 
 
 def moved_rest(rest: Event, changed: Event) -> Event:
-    """The rest of a series with what was changed in it; what was taken out of it, and put into it, moves with it.
+    """The rest of a series with what was changed in it; its exceptions and added dates move with it.
 
     Raises RowFault where its rule hangs on days that cannot be turned.
     """

@@ -122,7 +122,7 @@ class Calendar(Place, Writer, Protocol):
         """The standing event that carries our mark. Raises PlaceTrouble or SourceFault."""
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        """All occurrences wholly or partly between two moments, in order of start. Raises PlaceTrouble or RowFault."""
+        """All occurrences wholly or partly between two moments, in order of start. Raises PlaceTrouble."""
 
     def all_events(self) -> list[Event]:
         """All events, series as their masters, with the changed occurrences. Raises PlaceTrouble or SourceFault."""
@@ -190,8 +190,7 @@ class Chat(Place, Writer, Protocol):
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, rooms=tuple(self.rooms))
 
     def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
-        """What others said since the last time, which gave ``cursor`` (empty at first), and the new one; ``at`` is this
-        moment. Raises PlaceTrouble."""
+        """What others said up to ``at`` since ``cursor`` (empty at first), and the next cursor. Raises PlaceTrouble."""
 
     def listen(self, wake: Callable[[], None]) -> None:
         """From now on ``wake`` is called, from another thread, when something is said and the chat tells by itself."""

@@ -1,4 +1,4 @@
-"""Zones that only a calendar file defines (VTIMEZONE, RFC 5545 3.6.5): reckoned with as the file says, and written back
+"""Zones that only a calendar file defines (VTIMEZONE, RFC 5545 3.6.5): used as the file says, and written back
 by the name that it gives them."""
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.values.rules import walls_between
 from whenvoca.values.zones import load_zone
 
-_LAST_YEAR = 2100  # up to which the changes of the clocks are reckoned; later ones are as that year
+_LAST_YEAR = 2100  # up to which the changes of the clocks are worked out; later ones are as that year
 _MOST_CHANGES = 4000
 _OFFSET = re.compile(r"([+-])(\d\d)(\d\d)(\d\d)?\Z")
 

@@ -1,4 +1,4 @@
-"""Rules that repeat each hour, minute or second (RFC 5545 3.3.10), reckoned day by day: a rule of any density, from
+"""Rules that repeat each hour, minute or second (RFC 5545 3.3.10), worked out day by day: a rule of any density, from
 whichever year on, costs no more than the days that are asked about."""
 
 from __future__ import annotations

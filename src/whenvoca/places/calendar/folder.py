@@ -40,7 +40,7 @@ _PLAIN_PATH = re.compile(r"[A-Za-z0-9/._~-]+")
 _PLAIN_UID = re.compile(r"[0-9a-f-]{36}")
 _UID = re.compile(rb"^UID:([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 _FILE = b"X-WHENVOCA-FILE:"  # stands in what is kept for an undo: the file that it was in
-_FILE_LINE = re.compile(rb"^" + _FILE + rb"([^/\r\n]+)\r?\n", re.MULTILINE)
+_FILE_LINE = re.compile(rb"^" + _FILE + rb"([^/\r\n]+\.ics)\r?\n", re.MULTILINE)
 _ORIGIN = re.compile(rb"^" + ORIGIN.encode() + rb":([^\r\n]*(?:\r?\n[ \t][^\r\n]*)*)", re.MULTILINE)
 
 
@@ -102,6 +102,9 @@ class FolderCalendar(LocalCalendar):
 
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event of that UID. Raises SourceFault if its file is broken, or others have that UID too."""
+        if uid in self._twins:  # perhaps somebody has mended it meanwhile
+            self._index = None
+            self._look_through()
         path = self._path / _file_name(uid)
         if not path.exists():
             path = Path(self._look_through()[0].get(uid, path))
@@ -124,7 +127,7 @@ class FolderCalendar(LocalCalendar):
         reading = read_calendar(data, self.zone, file=self._label(path), noun=self._noun)
         refuse_unread(reading, uid, self._label(path))
         kept = only_event(data, uid)
-        if path.name != _file_name(uid):
+        if path.name != _file_name(uid) and path.name.isprintable():
             kept = kept.replace(b"\n", b"\n" + _FILE + path.name.encode() + b"\r\n", 1)
         return to_stored(reading.events, uid, version_of(data, uid), path.absolute().as_uri(), kept)
 
