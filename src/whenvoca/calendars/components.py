@@ -11,6 +11,7 @@ from msgspec import Struct
 
 _LINE = re.compile(rb"[^\n]*\n|[^\n]+\Z")
 _NAME = re.compile(rb"[A-Za-z0-9-]+(?=[;:])")
+_LEAP = re.compile(rb"(\d{8}T\d{4})60")
 
 
 class Component(Struct, frozen=True):
@@ -78,6 +79,11 @@ def _uid_by_text(text: bytes) -> str:
 def unescape_text(text: str) -> str:
     """The text of a TEXT value."""
     return re.sub(r"\\(.)", lambda found: "\n" if found[1] in "nN" else found[1], text)
+
+
+def without_leap_second(text: bytes) -> bytes:
+    """The text with the second 60 as 59, which RFC 5545 3.3.12 asks of those that know no leap seconds."""
+    return _LEAP.sub(rb"\g<1>59", text)
 
 
 def content_lines(data: bytes) -> Iterator[tuple[int, int, bytes]]:

@@ -43,8 +43,12 @@ class Event(Struct, frozen=True, kw_only=True):
     alarms: tuple[Duration, ...] = ()
     rule: str = ""  # the RRULE's value
     excluded: tuple[datetime | date, ...] = ()  # EXDATE
+    exception_rules: tuple[str, ...] = ()  # EXRULE, of RFC 2445
     added: tuple[datetime | date, ...] = ()  # RDATE
+    periods: tuple[tuple[datetime, datetime], ...] = ()  # RDATE;VALUE=PERIOD: each with its own end
     occurrence: datetime | date | None = None  # RECURRENCE-ID
+    and_later: bool = False  # RANGE=THISANDFUTURE: changed together with all occurrences after it
+    later: tuple[Event, ...] = ()  # of a series: those of its changed occurrences that are ``and_later``, in order
     busy: Busy = "yes"
     priority: int = 0
     colour: str = ""
@@ -60,6 +64,11 @@ class Event(Struct, frozen=True, kw_only=True):
     def is_whole_day(self) -> bool:
         """Whether it takes whole days."""
         return not isinstance(self.start, datetime)
+
+    @property
+    def is_series(self) -> bool:
+        """Whether it has more dates than its start."""
+        return bool(self.rule or self.added or self.periods)
 
     @property
     def last_day(self) -> date:

@@ -11,7 +11,14 @@ from datetime import UTC, date, datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
-from whenvoca.calendars.components import Component, by_name, content_lines, list_components, unfolded
+from whenvoca.calendars.components import (
+    Component,
+    by_name,
+    content_lines,
+    list_components,
+    unfolded,
+    without_leap_second,
+)
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
@@ -20,6 +27,7 @@ from whenvoca.calendars.vtimezone import vtimezone_lines
 from whenvoca.calendars.writer import (
     ORIGIN,
     PROPERTIES,
+    added_lines,
     alarm_lines,
     empty_calendar,
     event_lines,
@@ -29,6 +37,7 @@ from whenvoca.calendars.writer import (
     zones_of,
 )
 from whenvoca.calendars.zone_book import ZoneBook, definition_of
+from whenvoca.errors import RowFault
 from whenvoca.values.file_zones import FileZone
 from whenvoca.values.zones import load_zone
 
@@ -51,6 +60,7 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
         data = _with_own_occurrence(data, old)
         place = _find_component(data, event_key(old.uid, old.occurrence), old.occurrence)
     assert place is not None
+    _refuse_carrier(place, old)
     names = set(changed_fields(old, new))
     if names & {"start", "end"}:
         names |= {"start", "due" if isinstance(new, Task) else "end"}
@@ -59,11 +69,13 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
     replaced = {each for name in names for each in _properties_of(name, new)} | {"DTSTAMP", "LAST-MODIFIED", "SEQUENCE"}
     stood, given = by_name(unfolded(data[place.begin : place.end])), by_name(new.extra)
     fresh = [line for name in names - {"reminder"} for line in _fresh_lines(name, old, new, stood, given)]
-    for name, before, after in (("EXDATE", old.excluded, new.excluded), ("RDATE", old.added, new.added)):
-        # a series that moved, with what was taken out of it and put into it
-        if before != after and old.occurrence is None:
-            replaced.add(name)
-            fresh += [moment_line(name, value) for value in after]
+    if old.occurrence is None:  # a series that moved, with what was left out of it and put into it
+        if old.excluded != new.excluded:
+            replaced.add("EXDATE")
+            fresh += given.get("EXDATE") or [moment_line("EXDATE", value) for value in new.excluded]
+        if (old.added, old.periods) != (new.added, new.periods):
+            replaced.add("RDATE")
+            fresh += given.get("RDATE") or added_lines(new)
     fresh += [f"SEQUENCE:{new.sequence}", *_stamps(stood, given, stamp)]
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "reminder" in names else None
     if "UID" not in stood:
@@ -114,8 +126,8 @@ def _attendee_lines(old: Event, new: Event, stood: list[str]) -> list[str]:
 
 
 def property_lines(data: bytes, key: str, names: Iterable[str]) -> tuple[str, ...]:
-    """The content lines of these fields in the component of that key, and its LAST-MODIFIED, as they stand; none where
-    it has no component of its own."""
+    """The content lines of these fields in the component of that key, of the dates of a series, and its LAST-MODIFIED,
+    as they stand; none where it has no component of its own."""
     place = _find_component(data, key)
     if place is None:
         return ()
@@ -123,7 +135,8 @@ def property_lines(data: bytes, key: str, names: Iterable[str]) -> tuple[str, ..
     names = set(names)
     if names & {"start", "end", "due"}:
         names |= {"start", "due" if place.name == "VTODO" else "end"}
-    wanted = {each for name in names if name != "reminder" for each in properties[name]} | {"LAST-MODIFIED"}
+    wanted = {each for name in names if name != "reminder" for each in properties[name]}
+    wanted |= {"LAST-MODIFIED", "EXDATE", "RDATE"}
     stood = by_name(unfolded(data[place.begin : place.end]))
     return tuple(line for name, lines in stood.items() if name in wanted for line in lines)
 
@@ -164,6 +177,7 @@ def _original_start(text: str, book: ZoneBook) -> str:
         return ""
     parameters, _, value = text.rpartition(":")
     found = _TZID.search(parameters)
+    value = without_leap_second(value.encode()).decode()
     if len(value) == 8 or value.endswith("Z") or not found:
         return value
     wall = datetime.fromisoformat(value)
@@ -171,10 +185,41 @@ def _original_start(text: str, book: ZoneBook) -> str:
     return f"{wall.astimezone(UTC):%Y%m%dT%H%M%SZ}"
 
 
-def _with_own_occurrence(data: bytes, occurrence: Event) -> bytes:
-    """The text with a VEVENT for that occurrence behind its master's, the same in everything but its time."""
+def _refuse_carrier(place: Component, event: Event) -> None:
+    """Raises RowFault for an occurrence that cannot be changed by itself: what is changed in it holds for all later
+    ones too."""
+    if _carries(place):
+        raise RowFault(
+            f'"{event.title}" carries a change of all later occurrences (RANGE=THISANDFUTURE)',
+            fix="change it in the program that made that, or the whole series",
+        )
+
+
+def _carries(place: Component) -> bool:
+    return "RANGE=THISANDFUTURE" in place.occurrence.upper()
+
+
+def _given_by(data: bytes, occurrence: Event) -> Component:
+    """The VEVENT that says what an occurrence is that has none of its own: the last change of "this and later" before
+    it, or the master."""
+    assert isinstance(occurrence.occurrence, date)
+    key = split_key(event_key(occurrence.uid, occurrence.occurrence))[1]
+    wall = f"{occurrence.occurrence:%Y%m%dT%H%M%S}" if isinstance(occurrence.occurrence, datetime) else key
+    book = book_of(data)
+    found = [
+        (begin, each)
+        for each in _events_of(data, occurrence.uid)
+        if _carries(each)
+        and (begin := _original_start(each.occurrence, book)) <= (key if begin.endswith("Z") else wall)
+    ]
     master = _find_component(data, occurrence.uid)
     assert master is not None
+    return max(found, key=lambda each: each[0], default=("", master))[1]
+
+
+def _with_own_occurrence(data: bytes, occurrence: Event) -> bytes:
+    """The text with a VEVENT for that occurrence behind the one that gives it, the same in everything but its time."""
+    master = _given_by(data, occurrence)
     assert occurrence.occurrence is not None
     lines = [moment_line("RECURRENCE-ID", occurrence.occurrence), *field_lines("start", occurrence)]
     lines += field_lines("end", occurrence)
@@ -194,6 +239,7 @@ def remove_occurrence(data: bytes, event: Event, stamp: datetime) -> bytes:
     assert event.occurrence is not None
     own = _find_component(data, event_key(event.uid, event.occurrence), event.occurrence)
     if own is not None:
+        _refuse_carrier(own, event)
         data = data[: own.begin] + data[own.end :]
     master = _find_component(data, event.uid)
     assert master is not None

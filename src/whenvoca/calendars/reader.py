@@ -6,7 +6,7 @@ import re
 import warnings
 from collections import Counter
 from collections.abc import Set
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, datetime, timedelta
 from functools import lru_cache
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
@@ -14,21 +14,31 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 from msgspec.structs import replace
 
-from whenvoca.calendars.components import by_name, content_lines, list_components, unescape_text, unfolded
-from whenvoca.calendars.event import Attendee, Busy, Event, to_start
+from whenvoca.calendars.by_library import to_event, to_task
+from whenvoca.calendars.components import (
+    by_name,
+    content_lines,
+    list_components,
+    unescape_text,
+    unfolded,
+    without_leap_second,
+)
+from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import book_of
 from whenvoca.calendars.plain_reader import read_plain, read_plain_event
-from whenvoca.calendars.task import Task, due_after
 from whenvoca.calendars.valid import refuse_unusable_event
-from whenvoca.calendars.writer import ORIGIN, PERSON
 from whenvoca.calendars.zone_book import ZoneBook
 from whenvoca.errors import SourceFault, WhenvocaError
-from whenvoca.values.durations import Duration
-from whenvoca.values.usable import LAST_YEAR
+from whenvoca.values.file_zones import known_zone
 
 Noun = Literal["event", "task"]
 _LONG_ZONE = re.compile(rb';TZID="?([^":;\r\n]{60})[^":;]{200}', re.IGNORECASE)
-_HOURS = re.compile(r":[+-]?PT", re.IGNORECASE)
+_MOMENTS = re.compile(
+    rb"^(?:DTSTART|DTEND|DUE|COMPLETED|RECURRENCE-ID|EXDATE|RDATE|RRULE)[;:].*(?:\r?\n[ \t].*)*",
+    re.MULTILINE | re.IGNORECASE,
+)
+_DEFAULT_ZONE = re.compile(rb"^X-WR-TIMEZONE(?:;[^:\r\n]*)?:([^\r\n]+)", re.MULTILINE)
+_HOURS = re.compile(rb"[:/][+-]?PT", re.IGNORECASE)
 _SMALL = 10_000  # bytes: what holds no more than an event or two is read several times while it is changed
 _read_again = lru_cache(maxsize=64)(read_plain)
 _DATES = re.compile(rb"^(DTSTART|DTEND|DURATION|RRULE|RDATE)[;:]([^\r\n]*)", re.MULTILINE)
@@ -68,11 +78,20 @@ def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "ev
 def read_calendar(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> Reading:
     """The same with what cannot be used: one bad event hides no other. Raises SourceFault."""
     refuse_cut(data, file)
+    zone = _meant_by(data) or zone
     read = _read_again if len(data) < _SMALL else read_plain
     if noun == "event" and (plain := read(data, zone)) is not None and all(_is_usable(each) for each in plain):
         return _without_cancelled(_told_apart(_days_of_series(Reading(list(plain)))))
     reading = _told_apart(_days_of_series(read_one_by_one(data, zone, noun=noun)))
     return reading if noun == "task" else _without_cancelled(reading)
+
+
+def _meant_by(data: bytes) -> ZoneInfo | None:
+    """The zone that a calendar names for times without one, as several programs write it."""
+    if b"X-WR-TIMEZONE" not in data:
+        return None
+    found = _DEFAULT_ZONE.search(data)
+    return known_zone(found[1].decode("utf-8", "replace").strip()) if found else None
 
 
 def _told_apart(reading: Reading) -> Reading:
@@ -97,7 +116,22 @@ def _days_of_series(reading: Reading) -> Reading:
         else event
         for event in reading.events
     ]
-    return Reading(events, reading.unread, reading.twins)
+    return Reading(_with_later(events), reading.unread, reading.twins)
+
+
+def _with_later(events: list[Event]) -> list[Event]:
+    """Each series with those of its changed occurrences that hold for all after them (RFC 5545 3.2.13)."""
+    later: dict[str, list[Event]] = {}
+    for event in events:
+        if event.and_later and event.occurrence is not None:
+            later.setdefault(event.uid, []).append(event)
+    if not later:
+        return events
+    in_order = {uid: tuple(sorted(found, key=lambda each: f"{each.occurrence}")) for uid, found in later.items()}
+    return [
+        replace(event, later=in_order[event.uid]) if event.occurrence is None and event.uid in in_order else event
+        for event in events
+    ]
 
 
 def _without_cancelled(reading: Reading) -> Reading:
@@ -135,6 +169,7 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event", by_lib
         text = data[each.begin : each.end]
         try:
             text = _in_utf_8(text)
+            text = _MOMENTS.sub(lambda line: without_leap_second(line[0]), text)
             _refuse_long_zone(text)
             if noun == "event" and not by_library and (plain := read_plain_event(text, book)) is not None:
                 refuse_unusable_event(plain)
@@ -164,9 +199,12 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event", by_lib
     return reading
 
 
-def _counts_hours(text: bytes) -> bool:
-    lines = by_name(unfolded(text)).get("DURATION") if b"DURATION" in text.upper() else None
-    return bool(lines and _HOURS.search(lines[0]))
+def _counts_hours(text: bytes) -> set[str]:
+    """Of DURATION and RDATE those whose spans are hours, however many."""
+    if not _HOURS.search(text):
+        return set()
+    lines = by_name(unfolded(text))
+    return {name for name in ("DURATION", "RDATE") for line in lines.get(name, []) if _HOURS.search(line.encode())}
 
 
 def _in_utf_8(text: bytes) -> bytes:
@@ -241,185 +279,6 @@ def refuse_cut(data: bytes, file: str) -> None:
         raise SourceFault(
             "is cut in the middle: END:VCALENDAR is missing", where=file, fix="restore it from a backup or take it away"
         )
-
-
-def to_event(component: Any, book: ZoneBook, *, counts_hours: bool = False) -> Event:
-    """The event of one VEVENT of the iCalendar library; ``counts_hours``: its DURATION names no days, which the library
-    does not keep (PT24H). Raises SourceFault for what cannot be understood."""
-    if not component.get("DTSTART"):
-        raise SourceFault("it has no start", fix="give it one there, or take it away")
-    start = _moment(component, "DTSTART", book)
-    if start.year > LAST_YEAR:
-        raise SourceFault(f"its start {start.isoformat()[:10]} lies outside the years that calendars can hold here")
-    return Event(
-        uid=_text(component, "UID"),
-        title=_text(component, "SUMMARY"),
-        start=start,
-        end=_end_of(component, start, book, counts_hours=counts_hours),
-        location=_text(component, "LOCATION"),
-        details=_text(component, "DESCRIPTION"),
-        attendees=tuple(_attendee(each) for each in _several(component.get("ATTENDEE"))),
-        organizer=_address(_one(component, "ORGANIZER")) if "ORGANIZER" in component else "",
-        alarms=_alarms(component),
-        rule=_rule(component),
-        excluded=_dates(component, "EXDATE", book, start),
-        added=_dates(component, "RDATE", book, start),
-        occurrence=_moment(component, "RECURRENCE-ID", book) if "RECURRENCE-ID" in component else None,
-        busy=_busy(component),
-        priority=_number(component, "PRIORITY"),
-        colour=_text(component, "COLOR"),
-        categories=tuple(str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats),
-        private=_text(component, "CLASS").upper() in ("PRIVATE", "CONFIDENTIAL"),
-        url=_text(component, "URL"),
-        origin=_text(component, ORIGIN),
-        sequence=_number(component, "SEQUENCE"),
-        cancelled=_text(component, "STATUS").upper() == "CANCELLED",
-    )
-
-
-def _one(component: Any, name: str) -> Any:
-    """The property; of several the first, which other programs take too."""
-    return _several(component[name])[0]
-
-
-def _text(component: Any, name: str) -> str:
-    return str(_one(component, name)) if name in component else ""
-
-
-def _number(component: Any, name: str) -> int:
-    """A whole number; 0 for what is none."""
-    try:
-        return int(_text(component, name) or 0)
-    except ValueError:
-        return 0
-
-
-def _rule(component: Any) -> str:
-    rules = _several(component.get("RRULE"))
-    if len(rules) > 1:
-        raise SourceFault("it has several rules of repetition (RRULE), which are not followed")
-    if component.get("EXRULE"):
-        raise SourceFault("it has a rule of exceptions (EXRULE), which is not followed")
-    return rules[0].to_ical().decode() if rules else ""
-
-
-def _alarms(component: Any) -> tuple[Duration, ...]:
-    return tuple(span for alarm in component.walk("VALARM") if (span := _alarm(alarm)) is not None)
-
-
-def to_task(component: Any, book: ZoneBook) -> Task:
-    """The task of one VTODO of the iCalendar library."""
-    from urllib.parse import unquote
-
-    start = _moment(component, "DTSTART", book) if "DTSTART" in component else None
-    due = _moment(component, "DUE", book) if "DUE" in component else None
-    if due is None and start is not None and "DURATION" in component:
-        due = due_after(start, _one(component, "DURATION").dt)
-    finished = _moment(component, "COMPLETED", book) if "COMPLETED" in component else None
-    if finished is None and str(component.get("STATUS", "")).upper() == "COMPLETED":
-        changed = next((name for name in ("LAST-MODIFIED", "DTSTAMP") if component.get(name)), "")
-        finished = _moment(component, changed, book) if changed else datetime(1970, 1, 1, tzinfo=UTC)
-    categories = [str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats]
-    people = _several(component.get("ATTENDEE"))
-    mail, name = (_address(people[0]), str(people[0].params.get(PERSON, ""))) if people else ("", "")
-    related = _several(component.get("RELATED-TO"))
-    return Task(
-        uid=_text(component, "UID"),
-        title=_text(component, "SUMMARY"),
-        start=start,
-        end=due,
-        section=categories[0] if categories else "",
-        person=name or unquote(mail.removeprefix("urn:whenvoca:person:")),
-        person_mail=mail if name or "@" in mail else "",
-        details=_text(component, "DESCRIPTION"),
-        priority=_number(component, "PRIORITY"),
-        alarms=_alarms(component),
-        finished=finished if isinstance(finished, datetime) or finished is None else to_start(finished, book.default),
-        source=str(related[0]) if related else "",
-        origin=_text(component, ORIGIN),
-        sequence=_number(component, "SEQUENCE"),
-        cancelled=_text(component, "STATUS").upper() == "CANCELLED",
-    )
-
-
-def _end_of(component: Any, start: datetime | date, book: ZoneBook, *, counts_hours: bool) -> datetime | date:
-    """DTEND, or DURATION behind the start; days of it are on the calendar, its clock is exact (RFC 5545 3.3.6)."""
-    if "DTEND" in component:
-        return _moment(component, "DTEND", book)
-    if "DURATION" not in component:
-        return start if isinstance(start, datetime) else start + timedelta(days=1)
-    span = _one(component, "DURATION").dt
-    if not isinstance(start, datetime):
-        return start + span  # type: ignore[no-any-return]
-    days = timedelta() if counts_hours else timedelta(days=span.days)
-    wall: datetime = start + days
-    clock: timedelta = span - days
-    return (wall.astimezone(UTC) + clock).astimezone(start.tzinfo)
-
-
-def _moment(component: Any, name: str, book: ZoneBook) -> datetime | date:
-    """A DATE or DATE-TIME in its zone, as the file or the system knows that."""
-    value = _one(component, name)
-    return _in_zone(value.dt, str(value.params.get("TZID", "")), book, name)
-
-
-def _in_zone(moment: Any, name: str, book: ZoneBook, line: str) -> datetime | date:
-    if isinstance(moment, tuple):
-        moment = moment[0]  # a period counts with its start
-    if not isinstance(moment, date):
-        raise SourceFault(f"its {line} {moment} is not a date")
-    if not isinstance(moment, datetime):
-        return moment
-    if moment.tzinfo is not None and moment.tzname() == "UTC" and not name:
-        return moment.replace(tzinfo=UTC)
-    return moment.replace(tzinfo=book.zone(name, moment.year) if name else book.default)
-
-
-def _several(value: Any) -> list[Any]:
-    return [] if value is None else value if isinstance(value, list) else [value]
-
-
-def _dates(component: Any, name: str, book: ZoneBook, start: datetime | date) -> tuple[datetime | date, ...]:
-    """The moments of such lines; those without a zone are on the clock of the event."""
-    own: Any = start.tzinfo if isinstance(start, datetime) else None
-    on_its_clock = book if own is None else ZoneBook(own, book.definitions)
-    return tuple(
-        _in_zone(each.dt, str(group.params.get("TZID", "")), on_its_clock, name)
-        for group in _several(component.get(name))
-        for each in group.dts
-    )
-
-
-def _address(value: Any) -> str:
-    text = str(value)
-    return text[7:] if text.lower().startswith("mailto:") else text
-
-
-def _attendee(value: Any) -> Attendee:
-    parameters = value.params
-    return Attendee(
-        address=_address(value),
-        optional=str(parameters.get("ROLE", "")).upper() == "OPT-PARTICIPANT",
-        answer=str(parameters.get("PARTSTAT", "")).upper(),
-        answer_wanted=str(parameters.get("RSVP", "")).upper() == "TRUE",
-        name=str(parameters.get("CN", "")),
-    )
-
-
-def _alarm(component: Any) -> Duration | None:
-    trigger = component.get("TRIGGER")
-    span = getattr(trigger, "dt", None)
-    if not isinstance(span, timedelta) or str(trigger.params.get("RELATED", "START")).upper() != "START":
-        return None
-    return Duration(seconds=round(span.total_seconds())).in_days()
-
-
-def _busy(component: Any) -> Busy:
-    if _text(component, "TRANSP").upper() == "TRANSPARENT":
-        return "no"
-    if _text(component, "STATUS").upper() == "TENTATIVE":
-        return "tentative"
-    return "unavailable" if _text(component, "X-WHENVOCA-BUSY").lower() == "unavailable" else "yes"
 
 
 def may_touch(data: bytes, low: date, high: date) -> bool:

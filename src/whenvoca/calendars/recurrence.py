@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, date, datetime, time, timedelta
 from functools import lru_cache
 from itertools import islice
@@ -17,6 +18,7 @@ from whenvoca.errors import RowFault
 from whenvoca.values.rules import walls_between
 
 _DAY = timedelta(days=1)
+_COUNT = re.compile(r"\bCOUNT=(\d+)", re.IGNORECASE)
 MOST_OCCURRENCES = 100_000  # of one series in one question; more than that nobody reads
 
 
@@ -34,7 +36,7 @@ def expand_events(
     for event in events:
         try:
             for occurrence in iter_occurrences(event, low, high, zone):
-                is_original = event.occurrence is None and (event.rule or event.added)
+                is_original = event.occurrence is None and event.is_series
                 if is_original and (event.uid, _instant(occurrence.occurrence, zone)) in changed:
                     continue
                 if touches(occurrence, low, high, zone):
@@ -57,15 +59,65 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
 
     Raises RowFault where the rule cannot be read.
     """
-    if not (event.rule or event.added) or event.occurrence is not None:
+    if not event.is_series or event.occurrence is not None:
         yield event
         return
-    length = to_start(event.end, zone) - to_start(event.start, zone)
-    whole = event.end - event.start if event.is_whole_day else None
+    if not event.later:
+        yield from _iter_given(event, low, high, zone)
+        return
+    wide = max(
+        abs(_instant(each.start, zone) - _instant(each.occurrence, zone)) + _length(each, zone) for each in event.later
+    )
+    for each in _iter_given(event, low - wide, high + wide, zone):
+        changed = _changed_with(each, event.later, zone)
+        if not changed.cancelled:
+            yield changed
+
+
+def _changed_with(occurrence: Event, later: Sequence[Event], zone: ZoneInfo) -> Event:
+    """The occurrence as the last change of "this and later" before it has it (RFC 5545 3.2.13)."""
+    at = occurrence.occurrence
+    before = [each for each in later if _instant(each.occurrence, zone) <= _instant(at, zone)]
+    if not before:
+        return occurrence
+    change = before[-1]
+    assert at is not None
+    assert change.occurrence is not None
+    start = moved_as(at, change.occurrence, change.start)
+    return replace(change, start=start, end=_end_after(start, change, zone), occurrence=at, and_later=False)
+
+
+def moved_as(moment: datetime | date, before: datetime | date, after: datetime | date) -> datetime | date:
+    """Where a moment of a series goes when what stood at ``before`` goes to ``after``: as far by the series' own clock,
+    which may be another one afterwards."""
+    if isinstance(moment, datetime) and isinstance(before, datetime) and isinstance(after, datetime):
+        distance = moment.astimezone(before.tzinfo).replace(tzinfo=None) - before.replace(tzinfo=None)
+        return (after.replace(tzinfo=None) + distance).replace(tzinfo=after.tzinfo)
+    return moment + (day_of(after) - day_of(before))
+
+
+def _length(event: Event, zone: ZoneInfo) -> timedelta:
+    return to_start(event.end, zone) - to_start(event.start, zone)
+
+
+def _end_after(start: datetime | date, event: Event, zone: ZoneInfo) -> datetime | date:
+    """The end of an occurrence of the event that begins there: days on the calendar, the clock exactly."""
+    if not isinstance(start, datetime):
+        return start + (event.end - event.start if event.is_whole_day else _DAY)
+    return (start.astimezone(UTC) + _length(event, zone)).astimezone(start.tzinfo)
+
+
+def _iter_given(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[Event]:
+    """The occurrences of a series as rule and dates give them."""
+    ends = {_instant(start, zone): end for start, end in event.periods}
+    longest = max([_length(event, zone), *(end - start for start, end in event.periods)])
+    low -= longest + _DAY
     excluded = {_instant(value, zone) for value in event.excluded}
+    for rule in event.exception_rules:
+        excluded |= {_instant(value, zone) for value in _rule_starts(rule, event.start, low, high, zone)}
     days = _days_out(event)
     count, last = 0, event.start
-    for start in _starts(event, low - length - timedelta(days=1), high, zone):
+    for start in _starts(event, low, high, zone):
         if _instant(start, zone) in excluded or (days and day_of(start) in days):
             continue
         count += 1
@@ -76,12 +128,19 @@ def iter_occurrences(event: Event, low: datetime, high: datetime, zone: ZoneInfo
                 "left out"
             )
         last = start
-        if whole is not None:
-            yield replace(event, start=start, end=start + whole, occurrence=start, rule="", added=(), excluded=())
-        else:
-            assert isinstance(start, datetime)
-            end = (start.astimezone(UTC) + length).astimezone(start.tzinfo)
-            yield replace(event, start=start, end=end, occurrence=start, rule="", added=(), excluded=())
+        end = ends.get(_instant(start, zone)) if ends else None
+        yield replace(
+            event,
+            start=start,
+            end=end or _end_after(start, event, zone),
+            occurrence=start,
+            rule="",
+            added=(),
+            periods=(),
+            excluded=(),
+            exception_rules=(),
+            later=(),
+        )
 
 
 def _days_out(event: Event) -> set[date]:
@@ -109,13 +168,15 @@ def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Even
 
 def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:
     """DTSTART comes first, whether its rule gives it or not (RFC 5545 3.8.5.3), then those of rule and RDATE."""
-    dates = {_instant(value, zone): value for value in (event.start, *event.added)}
+    periods = (start for start, _ in event.periods)
+    dates = {_instant(value, zone): value for value in (*periods, *event.added, event.start)}
     first = [dates[key] for key in sorted(dates) if low <= key < high]
-    if not event.rule:
+    rule = _counted(event.rule, event.start)
+    if not rule:
         yield from first
         return
     seen = set(dates)
-    for value in _rule_starts(event, low, high, zone):
+    for value in _rule_starts(rule, event.start, low, high, zone):
         while first and _instant(first[0], zone) <= _instant(value, zone):
             yield first.pop(0)
         if _instant(value, zone) not in seen:
@@ -123,15 +184,30 @@ def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iter
     yield from first
 
 
-def _rule_starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:
-    start = event.start
+@lru_cache(maxsize=4096)
+def _counted(rule: str, start: datetime | date) -> str:
+    """The rule; where it counts and does not give the start itself, which is the first all the same, with one fewer
+    (RFC 5545 3.3.10: "The DTSTART property value always counts as the first occurrence")."""
+    if not (found := _COUNT.search(rule)):
+        return rule
+    wall = datetime(*start.timetuple()[:6])
+    own: Any = start.tzinfo if isinstance(start, datetime) else UTC
+    if next(iter(walls_between(rule, wall, wall, wall, own)), None) is not None:
+        return rule
+    count = int(found[1]) - 1
+    return f"{rule[: found.start()]}COUNT={count}{rule[found.end() :]}" if count else ""
+
+
+def _rule_starts(
+    rule: str, start: datetime | date, low: datetime, high: datetime, zone: ZoneInfo
+) -> Iterator[datetime | date]:
     if not isinstance(start, datetime):
         wall = datetime.combine(start, time())
         begin, end = (each.astimezone(zone).replace(tzinfo=None) for each in (low, high))
-        for each in walls_between(event.rule, wall, begin - _DAY, end + _DAY, zone):
+        for each in walls_between(rule, wall, begin - _DAY, end + _DAY, zone):
             yield each.date()
         return
-    yield from moments_between(event.rule, start, low, high)
+    yield from moments_between(rule, start, low, high)
 
 
 def moments_between(rule: str, start: datetime, low: datetime, high: datetime) -> list[datetime]:

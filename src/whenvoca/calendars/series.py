@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, date, datetime, timedelta
+from functools import partial
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
-from whenvoca.calendars.recurrence import day_of, iter_occurrences
+from whenvoca.calendars.recurrence import day_of, iter_occurrences, moved_as
 from whenvoca.errors import RowFault
 from whenvoca.values.weekdays import CODES
 
@@ -24,6 +25,7 @@ def changed_from(occurrence: Event, others: Sequence[Event]) -> list[Event]:
 
 def refuse_lost(master: Event, occurrence: Event, others: Sequence[Event]) -> None:
     """Raises RowFault where this occurrence, or one after it, was changed by itself: a series of its own has it not."""
+    _refuse_layered(master)
     if later := changed_from(occurrence, others):
         first = min(f"{each.occurrence:%Y-%m-%d}" for each in later)
         count = "one occurrence" if len(later) == 1 else f"{len(later)} occurrences"
@@ -49,6 +51,7 @@ def ended_before(master: Event, occurrence: Event) -> Event:
         master,
         rule=";".join([*parts, f"UNTIL={until}"]),
         added=tuple(each for each in master.added if _is_before(each, at)),
+        periods=tuple(each for each in master.periods if _is_before(each[0], at)),
         sequence=master.sequence + 1,
     )
 
@@ -71,7 +74,9 @@ def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
     if "COUNT" in parts:
         begin, end = master.span(zone)[0], occurrence.span(zone)[0]
         before = sum(
-            1 for each in iter_occurrences(replace(master, excluded=()), begin, end, zone) if each.span(zone)[0] < end
+            1
+            for each in iter_occurrences(replace(master, excluded=(), added=(), periods=()), begin, end, zone)
+            if each.span(zone)[0] < end
         )
         parts["COUNT"] = str(max(1, int(parts["COUNT"]) - before))
         rule = ";".join(f"{name}={value}" for name, value in parts.items())
@@ -82,6 +87,7 @@ def rest_of(master: Event, occurrence: Event, zone: ZoneInfo) -> Event:
         rule=rule,
         excluded=tuple(each for each in master.excluded if not _is_before(each, at)),
         added=tuple(each for each in master.added if not _is_before(each, at) and each != at),
+        periods=tuple(each for each in master.periods if not _is_before(each[0], at) and each[0] != at),
         occurrence=None,
         sequence=0,
     )
@@ -93,12 +99,31 @@ def moved_rest(rest: Event, changed: Event) -> Event:
     Raises RowFault where its rule hangs on days that cannot be turned.
     """
     rule = shifted_rule(rest, changed, rest.rule) if changed.rule == rest.rule else changed.rule
-    return replace(
-        changed,
-        rule=rule,
-        excluded=tuple(_moved(each, rest.start, changed.start) for each in rest.excluded),
-        added=tuple(_moved(each, rest.start, changed.start) for each in rest.added),
-    )
+    return replace(changed, rule=rule, **_moved_dates(rest, rest, changed))
+
+
+def _moved_dates(series: Event, before: Event, after: Event) -> dict[str, Any]:
+    """The single dates of a series, left out and added, where its event went from one to the other."""
+    shift = partial(moved_as, before=before.start, after=after.start)
+    return {
+        "excluded": tuple(map(shift, series.excluded)),
+        "added": tuple(map(shift, series.added)),
+        "periods": tuple((shift(start), shift(end)) for start, end in series.periods),
+    }
+
+
+def _refuse_layered(master: Event) -> None:
+    """Raises RowFault for a series that other programs wrote in ways that we read, and do not move or divide."""
+    if master.later:
+        raise RowFault(
+            f'"{master.title}" was changed from an occurrence on (RANGE=THISANDFUTURE)',
+            fix="change its occurrences one by one, or the series in the program that made that",
+        )
+    if master.exception_rules:
+        raise RowFault(
+            f'"{master.title}" has a rule of exceptions (EXRULE), which would no longer fit',
+            fix="change its occurrences one by one, or the series in the program that made it",
+        )
 
 
 def moved_series(master: Event, occurrence: Event, changed: Event, others: Sequence[Event] = ()) -> Event:
@@ -108,13 +133,17 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
     ``others`` are the occurrences that were changed one by one: they would be lost, so RowFault is raised where times
     move.
     """
+    if changed.start != occurrence.start or master.later:
+        _refuse_layered(master)
     new = replace(
         changed,
         start=master.start,
         end=master.end,
         rule=master.rule,
         excluded=master.excluded,
+        exception_rules=master.exception_rules,
         added=master.added,
+        periods=master.periods,
         occurrence=None,
         sequence=master.sequence + 1,
     )
@@ -128,7 +157,7 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
     rule = shifted_rule(occurrence, changed, master.rule)
     if {isinstance(each.start, datetime) for each in (master, occurrence, changed)} not in ({True}, {False}):
         raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")
-    start: Any = _moved(master.start, occurrence.start, changed.start)
+    start: Any = moved_as(master.start, occurrence.start, changed.start)
     length = changed.end - changed.start
     is_day = not isinstance(start, datetime)
     return replace(
@@ -136,18 +165,8 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
         start=start,
         end=start + length if is_day else (start.astimezone(UTC) + length).astimezone(start.tzinfo),
         rule=rule,
-        excluded=tuple(_moved(each, occurrence.start, changed.start) for each in master.excluded),
-        added=tuple(_moved(each, occurrence.start, changed.start) for each in master.added),
+        **_moved_dates(master, occurrence, changed),
     )
-
-
-def _moved(moment: datetime | date, before: datetime | date, after: datetime | date) -> datetime | date:
-    """Where a moment of a series goes when what stood at ``before`` goes to ``after``: as far by the series' own clock,
-    which may be another one afterwards."""
-    if isinstance(moment, datetime) and isinstance(before, datetime) and isinstance(after, datetime):
-        distance = moment.astimezone(before.tzinfo).replace(tzinfo=None) - before.replace(tzinfo=None)
-        return (after.replace(tzinfo=None) + distance).replace(tzinfo=after.tzinfo)
-    return moment + (day_of(after) - day_of(before))
 
 
 def shifted_rule(before: Event, after: Event, rule: str) -> str:

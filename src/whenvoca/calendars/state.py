@@ -12,7 +12,7 @@ from msgspec import NODEFAULT
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.task import Task
 
-_LEFT_OUT = ("sequence", "extra")  # bookkeeping
+_LEFT_OUT = ("sequence", "extra", "later")  # bookkeeping, and what events of their own say
 _DEFAULTS = {
     cls: dict.fromkeys(cls.__struct_fields__, NODEFAULT)
     | dict(zip(reversed(cls.__struct_fields__), reversed(cls.__struct_defaults__), strict=False))
@@ -32,7 +32,7 @@ def to_state(event: Event) -> dict[str, Any]:
         if name == "attendees":
             value = [[a.address, a.optional, a.answer, a.answer_wanted, a.name] for a in value]
         elif isinstance(value, tuple):
-            value = list(value)
+            value = [list(each) if isinstance(each, tuple) else each for each in value]
         state[name] = value
     return state
 
@@ -42,8 +42,9 @@ def from_state(state: Mapping[str, Any]) -> Event:
     given = dict(state)
     cls = Task if given.pop(_TASK, False) else Event
     given["attendees"] = tuple(Attendee(*each) for each in state.get("attendees", ()))
-    for name in ("alarms", "categories", "excluded", "added"):
+    for name in ("alarms", "categories", "excluded", "exception_rules", "added"):
         given[name] = tuple(state.get(name, ()))
+    given["periods"] = tuple((start, end) for start, end in state.get("periods", ()))
     return cls(**given)
 
 

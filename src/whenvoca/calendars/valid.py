@@ -50,6 +50,7 @@ def refuse_unusable_event(event: Event) -> None:
         return
     if isinstance(start, datetime) != isinstance(end, datetime):
         raise RowFault("one of start and end is a day, and the other a time")
-    if event.rule:
-        begin = start if isinstance(start, datetime) else datetime(start.year, start.month, start.day)
-        refuse_unusable_rule(event.rule, begin.replace(tzinfo=None), begin.tzinfo or UTC)
+    for rule in (event.rule, *event.exception_rules):
+        if rule:
+            begin = start if isinstance(start, datetime) else datetime(start.year, start.month, start.day)
+            refuse_unusable_rule(rule, begin.replace(tzinfo=None), begin.tzinfo or UTC)

@@ -97,7 +97,8 @@ def fold_line(line: str) -> str:
 def zones_of(event: Event) -> list[tuple[ZoneInfo | FileZone, int]]:
     """The zones that the event's lines name, each with the first year it is needed for."""
     found: dict[ZoneInfo | FileZone, int] = {}
-    for value in (event.start, event.end, event.occurrence, *event.excluded, *event.added):
+    periods = (start for start, _ in event.periods)
+    for value in (event.start, event.end, event.occurrence, *event.excluded, *event.added, *periods):
         if isinstance(value, datetime) and (zone := _zone_of(value)) and value.year < found.get(zone, 10_000):
             found[zone] = value.year
     return sorted(found.items(), key=lambda each: each[0].key)
@@ -112,9 +113,9 @@ def event_lines(event: Event, stamp: datetime) -> list[str]:
         lines.append(moment_line("RECURRENCE-ID", event.occurrence))
     for write in _FIELDS.values():
         lines += write(event)
-    if event.excluded or event.added:
+    if event.excluded or event.is_series:
         lines += [moment_line("EXDATE", value) for value in event.excluded]
-        lines += [moment_line("RDATE", value) for value in event.added]
+        lines += added_lines(event)
     if event.organizer:
         lines.append(f"ORGANIZER:mailto:{event.organizer}")
     if event.url:
@@ -127,6 +128,16 @@ def event_lines(event: Event, stamp: datetime) -> list[str]:
     for span in event.alarms:
         lines += alarm_lines(span, event.title)
     lines.append("END:VEVENT")
+    return lines
+
+
+def added_lines(event: Event) -> list[str]:
+    """The RDATE lines of a series: its dates, and its periods."""
+    lines = [moment_line("RDATE", value) for value in event.added]
+    for start, end in event.periods:
+        zone, begin = to_ical_moment(start)
+        last = to_ical_moment(end.astimezone(start.tzinfo))[1]
+        lines.append(f"RDATE;VALUE=PERIOD{zone}:{begin}/{last}")
     return lines
 
 

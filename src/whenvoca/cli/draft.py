@@ -190,10 +190,10 @@ def _fill(opened: OpenWorkspace, file: Path, word: str, calendar: str) -> tuple[
         raise RequestFault("is there already", where=str(file), fix="name a new file")
     found: Any = opened.places.open_named(calendar)
     events = sorted(found.all_events(), key=lambda event: event.span(found.zone)[0])
-    single = [event for event in events if not (event.rule or event.added or event.occurrence)]
+    single = [event for event in events if not (event.is_series or event.occurrence)]
     rows = [_row_of(event, found.zone) for event in single]
     draft = Draft(workflow=_MIRROR.format(calendar=calendar, name=word))
-    series = len({event.uid for event in events if event.rule or event.added})
+    series = len({event.uid for event in events if event.is_series})
     if series:
         left_out = "one repeating event was" if series == 1 else f"{series} repeating events were"
         draft.unsure.append(f"{left_out} left out: a row stands for one event")

@@ -95,7 +95,7 @@ class AgendaIndex:
         for each in self._agenda:
             event = each.event
             start = event.start
-            if event.rule or event.added or not isinstance(start, datetime) or event.occurrence is not None:
+            if event.is_series or not isinstance(start, datetime) or event.occurrence is not None:
                 others.append(each)
                 continue
             end = event.end

@@ -116,7 +116,8 @@ def _restored(effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
         names.append(name)
     is_whole = stored.event.occurrence is None and len(old.excluded) == len(stored.event.excluded)
     if is_whole and given.keys() & {"start", "rule"}:
-        given |= {"excluded": old.excluded, "added": old.added}  # what was taken out of a series moves back with it
+        # the single dates of a series move back with it
+        given |= {"excluded": old.excluded, "added": old.added, "periods": old.periods}
     if old.occurrence == stored.event.occurrence and set(names) == set(effect.after or {}):
         given["extra"] = property_lines(effect.kept.encode(), effect.target, names)
     return replace(stored.event, sequence=stored.event.sequence + 1, **given), names

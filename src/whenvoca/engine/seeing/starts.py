@@ -145,7 +145,7 @@ class _Waiting:
             if moments:
                 return min(moments)
             zone = self._source.zone
-            if all(not (each.rule or each.added) and each.span(zone)[1] <= low + horizon for each in events):
+            if all(not each.is_series and each.span(zone)[1] <= low + horizon for each in events):
                 return None
         return None
 
