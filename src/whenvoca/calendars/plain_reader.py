@@ -133,8 +133,10 @@ def _event(lines: Iterator[str], book: ZoneBook) -> Event:
         getattr(each, "tzinfo", own) is book.default for name in ("excluded", "added") for each in given.get(name, ())
     ):
         raise _Strange  # a moment without a zone is on the clock of the event
-    if own is book.default and any(getattr(each, "tzinfo", None) is UTC for each in given.get("excluded", ())):
-        raise _Strange
+    if isinstance(start, datetime) and start.tzinfo is book.default:
+        clock = start.timetz().replace(tzinfo=UTC)
+        if any(isinstance(each, datetime) and each.timetz() == clock for each in given.get("excluded", ())):
+            raise _Strange  # the same time of day in UTC: the clock of the event may be meant
     if length is not None:
         given["end"] = _end_after(start, length) if "end" not in given else _strange()
     given.setdefault("end", start if isinstance(start, datetime) else start + timedelta(days=1))
