@@ -11,10 +11,10 @@ from msgspec.structs import replace
 
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
+from whenvoca.engine.all_places import Places
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.sqlite import SqliteLedger
-from whenvoca.engine.place_protocols import Places
 from whenvoca.engine.workspace.checking import (
     CheckResult,
     ReadFile,

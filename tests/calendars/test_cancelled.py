@@ -43,3 +43,23 @@ def test_nobody_sees_what_is_cancelled(desk: Desk, place: str) -> None:
     path.write_bytes(DATA.replace(b"STATUS:CANCELLED\r\n", b""))
     shown = desk.run("agenda", "--from", "2027-03-16", "--until", "2027-03-19", "--json").json["events"]
     assert [each["uid"] for each in shown] == ["band", "band", "off", "gone"]
+
+
+@pytest.mark.parametrize("place", ['folder = "cal"', 'file = "cal/all.ics"'])
+@pytest.mark.parametrize(
+    ("asked", "code", "said"),
+    [
+        ("band @ 2027-03-18T10:00:00Z", 0, "it stands in cal as cancelled"),
+        ("off", 0, "it stands in cal as cancelled"),
+        ("gone", 0, "it stands in cal as cancelled"),
+        ("band @ 2027-03-19T10:00:00Z", 0, "was so before the workflow looked for the first time"),
+        ("nobody", 2, 'there is no event "nobody"'),
+    ],
+)
+def test_explain_says_that_it_is_cancelled(desk: Desk, place: str, asked: str, code: int, said: str) -> None:
+    desk.settings(SETTINGS, f'[places.cal]\nkind = "calendar"\n{place}\n')
+    desk.workflow("when cal gains an event\n\ncreate event in cal\n  title  Copy\n  start  event.start\n")
+    desk.write("cal/all.ics", DATA)
+    desk.run("run", "--now", "2027-03-16 10:00")
+    result = desk.run("explain", "--event", asked)
+    assert (result.code, said in " ".join((result.out + result.err).split())) == (code, True), result

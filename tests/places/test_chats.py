@@ -18,8 +18,8 @@ import pytest
 from tests.chat_servers import Onlooker, Prosody, eventually, running_prosody
 from tests.conftest import SETTINGS, WHENVOCA, Desk
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.message_protocols import Chat, Presence
 from whenvoca.engine.people import People, Person
-from whenvoca.engine.place_protocols import Chat, Presence
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.chat.folder import FolderChat
 from whenvoca.places.chat.xmpp import XmppChat

@@ -21,7 +21,7 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import Outbox as OutboxProtocol
+from whenvoca.engine.message_protocols import Outbox as OutboxProtocol
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.mail.folder import FolderOutbox
 from whenvoca.places.mail.smtp import SmtpOutbox

@@ -321,6 +321,13 @@ def event_text(data: bytes, uid: str) -> bytes:
     return b"".join(data[each.begin : each.end] for each in mine)
 
 
+def says_cancelled(data: bytes, key: str) -> bool:
+    """Whether the event of that key stands there as cancelled (RFC 5545 3.8.1.11)."""
+    place = _find_component(data, key) if data else None
+    stood = by_name(unfolded(data[place.begin : place.end])) if place else {}
+    return any(line.upper().endswith(":CANCELLED") for line in stood.get("STATUS", ()))
+
+
 def has_event(data: bytes, uid: str) -> bool:
     """Whether a VEVENT of that UID stands in the text."""
     return bool(_events_of(data, uid))

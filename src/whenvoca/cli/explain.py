@@ -136,8 +136,10 @@ def _of_subjects(
 
 
 def _is_known(ledger: Ledger, identity: str, source: Source, key: str) -> bool:
-    """Whether a subject stands, or has stood when the workflow looked."""
-    return source.current(key) is not None or ledger.newest(identity, source.name, key) > 0
+    """Whether a subject stands, has stood when the workflow looked, or stands as cancelled."""
+    return (
+        source.current(key) is not None or ledger.newest(identity, source.name, key) > 0 or source.why_gone(key) != ""
+    )
 
 
 def _show(told: Explanation) -> None:

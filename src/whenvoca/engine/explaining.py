@@ -186,7 +186,7 @@ def explain_subject(program: OpenProgram, source: Source, key: str) -> Explanati
     state = source.current(key)
     told = Explanation(workflow.name, source.label(key, state))
     if state is None:
-        told.reason = f"it is not in {source.name} now"
+        told.reason = source.why_gone(key) or f"it is not in {source.name} now"
         return told
     told.state = _fields_of(source, key, state)
     state = source.unwritten(key, state, ledger.failed_writes(workflow.identity).get(key, []))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from datetime import datetime
-from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
@@ -12,7 +11,6 @@ from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.people import Person
 from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.errors import RowFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
@@ -118,6 +116,9 @@ class Calendar(Place, Writer, Protocol):
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event (or master of a series) of that UID. Raises PlaceTrouble or SourceFault."""
 
+    def text_of(self, uid: str) -> bytes:
+        """The iCalendar text in which that UID stands, cancelled or not; empty if nowhere. Raises PlaceTrouble."""
+
     def find_marked(self, mark: str) -> StoredEvent | None:
         """The standing event that carries our mark. Raises PlaceTrouble or SourceFault."""
 
@@ -141,75 +142,6 @@ class Calendar(Place, Writer, Protocol):
 
         Raises PlaceTrouble or SourceFault.
         """
-
-
-class Presence(Struct, frozen=True):
-    """What a person shows to others (RFC 6121 4.7.2): free, away, dnd or xa, and words."""
-
-    show: str = "free"
-    status: str = ""
-    symbol: str = ""
-
-    def to_dict(self) -> dict[str, str]:
-        """As plain data."""
-        return {"show": self.show, "status": self.status, "symbol": self.symbol}
-
-    @classmethod
-    def of(cls, data: Mapping[str, Any]) -> Presence:
-        """Of plain data."""
-        return cls(str(data.get("show") or "free"), str(data.get("status") or ""), str(data.get("symbol") or ""))
-
-
-class Heard(Struct, frozen=True):
-    """A message that somebody else said: in a room, or to us alone where ``room`` is empty. ``sender`` is their name of
-    [people], else their address, empty where the room hides it; ``names`` is all that they go by."""
-
-    key: str  # what makes it the same message
-    sender: str
-    room: str
-    text: str
-    sent: datetime
-    sound: str = ""  # the file or address of what was dictated
-    names: tuple[str, ...] = ()
-
-
-class Dictation(Protocol):
-    """What hears what was said in a sound."""
-
-    def transcribe(self, sound: str) -> str:
-        """The words in a sound, empty where none can be made out."""
-
-
-class Chat(Place, Writer, Protocol):
-    """A chat: rooms, people, and what they show."""
-
-    kind: str = "chat"
-    rooms: Sequence[str]  # that may be written to
-
-    def info(self) -> PlaceInfo:
-        return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, rooms=tuple(self.rooms))
-
-    def heard(self, cursor: str, at: datetime) -> tuple[list[Heard], str]:
-        """What others said up to ``at`` since ``cursor`` (empty at first), and the next cursor. Raises PlaceTrouble."""
-
-    def listen(self, wake: Callable[[], None]) -> None:
-        """From now on ``wake`` is called, from another thread, when something is said and the chat tells by itself."""
-
-    def presence_of(self, person: Person) -> Presence:
-        """What the person shows now. Raises PlaceTrouble."""
-
-    def keep_showing(self, person: Person, presence: Presence) -> None:
-        """Shows again what a claim says, where that ended with the program. Raises PlaceTrouble or RowFault."""
-
-    def close(self) -> None:
-        """Ends what connections there are."""
-
-
-class Outbox(Place, Writer, Protocol):
-    """Where emails go out."""
-
-    kind: str = "outbox"
-    sender: str
 
 
 class SeenRow(Struct, frozen=True):
@@ -375,6 +307,10 @@ class Source(Protocol):
     def current(self, key: str) -> RowState | None:
         """The subject as it stands now, None if it is gone. Raises PlaceTrouble or SourceFault."""
 
+    def why_gone(self, key: str) -> str:
+        """Why a subject that is not there is not, as far as its place says more than that."""
+        return ""
+
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         """The fields in which two states differ."""
 
@@ -390,61 +326,3 @@ class Source(Protocol):
 
     def keys_with(self, words: str) -> list[str]:
         """The subjects in whose text these words stand, in the order they came; of places whose subjects are texts."""
-
-
-class Places(Protocol):
-    """The places of a workspace, by lower-case name; each is opened when it is looked up."""
-
-    @property
-    def sheets(self) -> Mapping[str, Sheet]:
-        """The sheets."""
-
-    @property
-    def calendars(self) -> Mapping[str, Calendar]:
-        """The calendars."""
-
-    @property
-    def tasks(self) -> Mapping[str, Calendar]:
-        """The lists of tasks."""
-
-    @property
-    def chats(self) -> Mapping[str, Chat]:
-        """The chats."""
-
-    @property
-    def outboxes(self) -> Mapping[str, Outbox]:
-        """Where emails go out."""
-
-    def of_kind(self, kind: str) -> Mapping[str, Any]:
-        """The places of one kind, as settings call it."""
-
-    def writer(self, name: str) -> Writer | None:
-        """What carries out effects at once under that name: a place, or the web; None for a sheet, whose rows pend.
-
-        Raises SettingsFault where the settings of the place are wrong.
-        """
-
-    def source(self, name: str, ledger: Any) -> Source:
-        """The place as a trigger sees it; ``ledger`` is the record that it is observed in. Raises SettingsFault."""
-
-    @property
-    def files(self) -> Sequence[SavingFile]:
-        """The files behind the sheets opened so far."""
-
-    def hash_of(self, file: str) -> str:
-        """The hash of a file as it stands, empty if there is none. Raises PlaceTrouble."""
-
-    def sweep(self) -> None:
-        """Takes away temporaries that a crash left."""
-
-    def rehearsed(self, instead: Mapping[str, Path] | None = None) -> Places:
-        """The same places, where a write is only remembered; ``instead`` names files that stand for what they hold."""
-
-    def renewed(self) -> Places:
-        """The same places, opened afresh but for those that stay connected."""
-
-    def watched_paths(self) -> Mapping[str, Sequence[Path]]:
-        """The files and folders behind each place that triggers may look at; none for a server."""
-
-    def listen(self, wake: Callable[[str], None]) -> None:
-        """From now on ``wake`` is called, from another thread, with a place's name when something happens there."""

@@ -7,20 +7,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Generic, TypeVar
 
+from whenvoca.engine.all_places import Places
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import THE_WEB
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.place_protocols import (
-    Calendar,
-    Chat,
-    Outbox,
-    PlaceReport,
-    Places,
-    SavingFile,
-    Sheet,
-    Source,
-    Writer,
-)
+from whenvoca.engine.message_protocols import Chat, Outbox
+from whenvoca.engine.place_protocols import Calendar, PlaceReport, SavingFile, Sheet, Source, Writer
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import PlaceTrouble, SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo

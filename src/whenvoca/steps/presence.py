@@ -10,7 +10,7 @@ from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, show_brief
-from whenvoca.engine.place_protocols import Presence
+from whenvoca.engine.message_protocols import Presence
 from whenvoca.engine.running.presence import note_presence
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition

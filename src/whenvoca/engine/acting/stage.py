@@ -19,12 +19,14 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
 from whenvoca.calendars.state import event_key, original_start, split_key
 from whenvoca.engine.acting.effect_kind import EffectKinds
+from whenvoca.engine.all_places import Places
 from whenvoca.engine.ledger.history import choose_runs
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Claim, JournalEntry, MadeThing, RunRecord
 from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.message_protocols import Presence
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import Calendar, Places, Presence, RowState, Sheet, StoredEvent
+from whenvoca.engine.place_protocols import Calendar, RowState, Sheet, StoredEvent
 from whenvoca.engine.things.event import EventThing
 from whenvoca.engine.things.task import to_thing
 from whenvoca.engine.workspace.settings import Workspace

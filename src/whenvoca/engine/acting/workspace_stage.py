@@ -12,12 +12,14 @@ from functools import partial
 
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.all_places import Places
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.message_protocols import Presence
 from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import Places, Presence, Writer
+from whenvoca.engine.place_protocols import Writer
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 

@@ -10,9 +10,10 @@ from msgspec import Struct
 
 from whenvoca.engine.acting.program import Program
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
+from whenvoca.engine.all_places import Places
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.lineage import Lineage
-from whenvoca.engine.place_protocols import Places, RowState, Source
+from whenvoca.engine.place_protocols import RowState, Source
 from whenvoca.engine.seeing.clock_readings import CLOCK
 from whenvoca.engine.seeing.sources import EmptySource
 from whenvoca.engine.seeing.strategy import Search, TakenUp, TriggerStrategy

@@ -21,7 +21,7 @@ from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Claim, Occurrence
-from whenvoca.engine.place_protocols import Presence
+from whenvoca.engine.message_protocols import Presence
 from whenvoca.engine.seeing.event_state import event_now
 from whenvoca.errors import PlaceTrouble, RowFault
 

@@ -13,7 +13,8 @@ from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, to_state
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import StateChange
-from whenvoca.engine.place_protocols import Calendar, CalendarChanges, Chat, Heard, Noticed, Resource, RowState, Sheet
+from whenvoca.engine.message_protocols import Chat, Heard
+from whenvoca.engine.place_protocols import Calendar, CalendarChanges, Noticed, Resource, RowState, Sheet
 from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.engine.seeing.rekeying import follow_keys
 

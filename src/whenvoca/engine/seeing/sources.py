@@ -8,10 +8,12 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import changed_fields
+from whenvoca.calendars.patch import says_cancelled
 from whenvoca.calendars.state import event_key, from_state, split_key
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.place_protocols import Calendar, Change, Chat, Noticed, RowState, Sheet, Source
+from whenvoca.engine.message_protocols import Chat
+from whenvoca.engine.place_protocols import Calendar, Change, Noticed, RowState, Sheet, Source
 from whenvoca.engine.seeing.event_state import event_now
 from whenvoca.engine.seeing.observing import observe_calendar, observe_chat, observe_sheet
 from whenvoca.engine.things.event import EVENT_FIELDS
@@ -158,6 +160,10 @@ class CalendarSource(_LoggedSource):
     def current(self, key: str) -> RowState | None:
         """The event as it was last observed; an occurrence that was never changed as its series gives it."""
         return event_now(self._ledger, self.name, key, self.zone)
+
+    def why_gone(self, key: str) -> str:
+        is_cancelled = says_cancelled(self.calendar.text_of(split_key(key)[0]), key)
+        return f"it stands in {self.name} as cancelled, which counts as gone" if is_cancelled else ""
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         before, after = from_state(old), from_state(new)

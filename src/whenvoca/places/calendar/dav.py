@@ -169,6 +169,10 @@ class DavCalendar(Calendar):
         refuse_unread(reading, uid, self._label(address))
         return to_stored(reading.events, uid, etag, urljoin(self.url, address), data)
 
+    def text_of(self, uid: str) -> bytes:
+        found = self._get(address) if (address := self._find_address(uid)) else None
+        return found[0] if found else b""
+
     def _label(self, address: str) -> str:
         return f"{self.name}, {unquote(_last_name(address))}"
 

@@ -105,12 +105,14 @@ class FolderCalendar(LocalCalendar):
         if uid in self._twins:  # perhaps somebody has mended it meanwhile
             self._index = None
             self._look_through()
-        path = self._path / _file_name(uid)
-        if not path.exists():
-            path = Path(self._look_through()[0].get(uid, path))
+        path = self._file_of(uid)
         if uid in self._twins:
             raise refusal_of_twins(uid, *sorted(self._label(Path(each)) for each in self._twins[uid]))
         return self._stored(path, uid)
+
+    def text_of(self, uid: str) -> bytes:
+        path = self._file_of(uid)
+        return files.read_file(path) if path.exists() else b""
 
     def find_marked(self, mark: str) -> StoredEvent | None:
         name = self._look_through()[1].get(mark)
@@ -176,10 +178,11 @@ class FolderCalendar(LocalCalendar):
         return found
 
     def address_of(self, uid: str) -> str:
+        return self._file_of(uid).absolute().as_uri()
+
+    def _file_of(self, uid: str) -> Path:
         path = self._path / _file_name(uid)
-        if not path.exists():
-            path = Path(self._look_through()[0].get(uid, path))
-        return path.absolute().as_uri()
+        return path if path.exists() else Path(self._look_through()[0].get(uid, path))
 
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
         """The files that changed: by time and size, and by their hash where they changed too shortly before a look.

@@ -54,6 +54,9 @@ class RehearsedCalendar(Calendar):
             return None
         return to_stored(self._parsed[uid], uid, self._versions[uid], self.address_of(uid), data)
 
+    def text_of(self, uid: str) -> bytes:
+        return self._over[uid] or b"" if uid in self._over else self._real.text_of(uid)
+
     def find_marked(self, mark: str) -> StoredEvent | None:
         if mark in self._marks and (stored := self.find_event(self._marks[mark])) is not None:
             return stored

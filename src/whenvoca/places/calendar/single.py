@@ -83,6 +83,9 @@ class FileCalendar(LocalCalendar):
             return None
         return to_stored(mine, uid, self._versions[uid], self.address_of(uid), extract_event(self._data, uid))
 
+    def text_of(self, uid: str) -> bytes:
+        return self._read()
+
     def find_marked(self, mark: str) -> StoredEvent | None:
         found = next((event for event in self._load() if event.origin == mark and event.occurrence is None), None)
         return self.find_event(found.uid) if found else None

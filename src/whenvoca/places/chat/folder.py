@@ -17,9 +17,9 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.message_protocols import Chat, Dictation, Heard, Presence
 from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.people import People, Person
-from whenvoca.engine.place_protocols import Chat, Dictation, Heard, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.places import files
 

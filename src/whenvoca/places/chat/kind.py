@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from whenvoca.engine.message_protocols import Dictation
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import Dictation
 from whenvoca.engine.seeing.sources import MessageSource
 from whenvoca.places.chat.dictation import TextBeside
 from whenvoca.places.chat.folder import FolderChat

@@ -8,8 +8,8 @@ from datetime import datetime
 from pathlib import Path
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.message_protocols import Chat, Heard, Presence
 from whenvoca.engine.people import Person
-from whenvoca.engine.place_protocols import Chat, Heard, Presence
 from whenvoca.errors import RequestFault, WhenvocaError
 from whenvoca.places import files
 from whenvoca.places.chat.folder import FolderChat

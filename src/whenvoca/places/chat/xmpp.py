@@ -17,9 +17,9 @@ from zoneinfo import ZoneInfo
 from msgspec.structs import replace
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.message_protocols import Chat, Heard, Presence
 from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.people import People, Person
-from whenvoca.engine.place_protocols import Chat, Heard, Presence
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
 from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 from whenvoca.places.secrets import Secret

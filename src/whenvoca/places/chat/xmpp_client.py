@@ -11,7 +11,7 @@ from typing import Any
 from slixmpp import ClientXMPP
 from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 
-from whenvoca.engine.place_protocols import Presence
+from whenvoca.engine.message_protocols import Presence
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 

@@ -9,8 +9,8 @@ from pathlib import Path
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
+from whenvoca.engine.message_protocols import Outbox
 from whenvoca.engine.one_by_one import each_by_itself
-from whenvoca.engine.place_protocols import Outbox
 from whenvoca.errors import WhenvocaError
 from whenvoca.places import files
 from whenvoca.places.mail.compose import compose_email

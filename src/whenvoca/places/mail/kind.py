@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from whenvoca.engine.place_protocols import Outbox
+from whenvoca.engine.message_protocols import Outbox
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.addresses import is_address

@@ -11,7 +11,7 @@ from datetime import datetime
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
-from whenvoca.engine.place_protocols import Outbox
+from whenvoca.engine.message_protocols import Outbox
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
 from whenvoca.places.mail.compose import compose_email
 from whenvoca.places.secrets import Secret
