@@ -124,8 +124,8 @@ def _iter_given(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> 
         if count > MOST_OCCURRENCES:
             shown = f"{last:%Y-%m-%d %H:%M}" if isinstance(last, datetime) else f"{last:%Y-%m-%d}"
             raise RowFault(
-                f'"{event.title}" occurs more than {MOST_OCCURRENCES:,} times in that period; those after {shown} are '
-                "left out"
+                f'"{event.title}" occurs more than {MOST_OCCURRENCES:,} times in that period; after {shown} '
+                f"{_how_many(event, start, high, zone)} more are left out"
             )
         last = start
         end = ends.get(_instant(start, zone)) if ends else None
@@ -141,6 +141,13 @@ def _iter_given(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> 
             exception_rules=(),
             later=(),
         )
+
+
+def _how_many(event: Event, start: datetime | date, high: datetime, zone: ZoneInfo) -> str:
+    """How many dates the rule gives from there on, in words where they are too many to be counted."""
+    most = 2 * MOST_OCCURRENCES
+    number = sum(1 for _ in islice(_rule_starts(event.rule, event.start, _instant(start, zone), high, zone), most))
+    return f"{number:,}" if number < most else f"more than {most - 1:,}"
 
 
 def _days_out(event: Event) -> set[date]:

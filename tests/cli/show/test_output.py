@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from whenvoca.cli.show import output
-from whenvoca.cli.show.output import Column, iso_duration, show_json, show_line, show_table, to_json
+from whenvoca.cli.show.output import Column, iso_duration, show_json, show_line, show_table, styled, to_json
 from whenvoca.values.durations import Duration
 
 
@@ -129,4 +129,21 @@ def test_json_is_one_document_and_a_line_where_asked(capsys: pytest.CaptureFixtu
     whole = capsys.readouterr().out
     first, _, second = whole.rpartition('{"title')
     assert json.loads(first) == {"title": "Inês", "at": "2027-03-17"}
-    assert '{"title' + second == '{"title": "Inês"}\n'
+    assert '{"title' + second == '{"title":"Inês"}\n'
+
+
+def test_a_long_table_is_the_same_as_a_short_one(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    columns = [Column("day"), Column("title", wraps=True), Column("count", align="right"), Column("more", drop=1)]
+    title = "A talk about nebulae that takes more room than there is on a line of a terminal of eighty signs"
+    rows = [(f"day {n}" if n % 3 else "", styled(title[: 7 * n], "bold"), n, "x" * (n % 5)) for n in range(12)]
+    monkeypatch.setenv("COLUMNS", "80")
+    show_table(columns, rows)
+    short = capsys.readouterr().out
+    monkeypatch.setattr("whenvoca.cli.show.output._LONG", 3)
+    monkeypatch.setattr("whenvoca.cli.show.output._AT_ONCE", 5)
+    show_table(columns, rows)
+    assert [line.rstrip() for line in capsys.readouterr().out.splitlines()] == [
+        line.rstrip() for line in short.splitlines()
+    ]
