@@ -21,6 +21,7 @@ from whenvoca.places.sheet.drafting import Draft, draft_workflow, place_word
 from whenvoca.places.sheet.grid import TabWrites
 from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.sheet.table import SheetSettings, Table, read_table
+from whenvoca.places.sheet.tabs import first_tab
 
 _VALIDATED_BELOW = 500  # empty rows below the data that take dates only, too
 
@@ -112,9 +113,8 @@ def _look(
     if prepare and open_file.backing.unwritable:
         raise RequestFault(f"cannot be prepared: {open_file.backing.unwritable}", where=str(file))
     order = dates or opened.workspace.dates
-    tabs = open_file.backing.tabs(open_file.data)
-    others = [] if tab or len(tabs) < 2 else tabs[1:]
-    tab = tabs[0] if others else tab
+    first, others = ("", []) if tab else first_tab(open_file.backing, open_file.data)
+    tab = first if others else tab
     read = SheetSettings(file=file.name, tab=tab or None, dates=None, people=opened.workspace.people_names)
     table = read_table(file.name, open_file.backing.load(open_file.data, tab or None), read, file.name)
     draft = draft_workflow(table, word, calendar, day_order=order)

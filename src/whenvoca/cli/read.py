@@ -21,6 +21,7 @@ from whenvoca.places.sheet.open_file import OpenFile
 from whenvoca.places.sheet.place import SheetPlace
 from whenvoca.places.sheet.reading import describe_table
 from whenvoca.places.sheet.table import SheetSettings, to_hint_settings
+from whenvoca.places.sheet.tabs import first_tab
 from whenvoca.values.kinds import Kind
 
 _MOST_DOUBTS = 12
@@ -89,15 +90,16 @@ def sheet(
 
 
 def _take_first_tab(place: SheetPlace) -> list[str]:
-    """Without a name the first tab is looked at; answers the names of the others."""
+    """Without a name the first tab that holds anything is looked at; answers the names of the others."""
+    if place.settings.tab is not None:
+        return []
     try:
-        tabs = place.open_file.backing.tabs(place.open_file.data)
+        tab, others = first_tab(place.open_file.backing, place.open_file.data)
     except SourceFault as fault:
         raise SourceFault(fault.message, where=fault.where or place.file, fix=fault.fix) from fault
-    if place.settings.tab is not None or len(tabs) < 2:
-        return []
-    place.settings = replace(place.settings, tab=tabs[0])
-    return tabs[1:]
+    if others:
+        place.settings = replace(place.settings, tab=tab)
+    return others
 
 
 def _named_place(common: Common, name: str) -> SheetPlace | None:
@@ -146,7 +148,9 @@ def _show(document: dict[str, Any], common: Common, shown_as: str, places: Seque
     """``shown_as`` is the place that was asked for; ``places`` are those that the file is."""
     tab = f", tab {document['tab']}" if document["tab"] else ""
     console().print(
-        f"{document['file']}{tab}: headings in row {document['header_row']}, {document['rows']} rows", soft_wrap=True
+        f"{document['file']}{tab}: headings in row {document['header_row']}, {document['rows']} "
+        f"row{'s' * (document['rows'] != 1)}",
+        soft_wrap=True,
     )
     _show_columns(document["columns"])
     unread = [cell for column in document["columns"] for cell in column["cells"] if cell["fault"]]

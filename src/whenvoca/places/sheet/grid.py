@@ -109,16 +109,19 @@ def cell_name(row: int, column: int) -> str:
     return f"{letter_of(column)}{row + 1}"
 
 
+class NoTab(SourceFault):
+    """The tab that is meant holds nothing, or it is not said which one is meant."""
+
+
 def choose_tab(tab: str | None, tabs: list[str]) -> str:
-    """The tab of that name as the file writes it, or the only one. Raises SourceFault."""
+    """The tab of that name as the file writes it, or the only one. Raises SourceFault, NoTab where that is not said."""
     if tab is not None:
         name = next((each for each in tabs if each.casefold() == tab.casefold()), None)
         if name is None:
             raise SourceFault(f'there is no tab "{tab}"', fix=f"there are: {', '.join(tabs)}")
         return name
     if len(tabs) != 1:
-        fix = f'name one of them: tab = "{tabs[0]}" (there are: {", ".join(tabs)})' if tabs else ""
-        raise SourceFault(f"there are {len(tabs)} tabs", fix=fix)
+        raise NoTab(f"there are {len(tabs)} tabs" if tabs else "there is no tab")
     return tabs[0]
 
 

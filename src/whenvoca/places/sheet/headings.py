@@ -10,7 +10,7 @@ from msgspec import Struct
 
 from whenvoca.errors import SourceFault
 from whenvoca.language.definitions import column_word
-from whenvoca.places.sheet.grid import Grid, cell_name, letter_of
+from whenvoca.places.sheet.grid import Grid, NoTab, cell_name, letter_of
 from whenvoca.values.blanks import squeeze_blanks
 from whenvoca.values.columns import shape_is_value
 from whenvoca.values.kinds import Raw, show_raw
@@ -32,14 +32,14 @@ class Heading(Struct, frozen=True):
 
 def find_header(grid: Grid) -> int:
     """The row of the headings, counted from 0; a doubt is noted in the grid. Raises SourceFault if none looks like
-    headings."""
+    headings, NoTab if there is not a single cell."""
     best, best_score = -1, 0.0
     for number, row in enumerate(grid.rows[:_LOOKED_AT]):
         score = _heading_score(grid, number, row)
         if score > best_score:
             best, best_score = number, score
     if best < 0 and all(cell is None for row in grid.rows for cell in row):
-        raise SourceFault(
+        raise NoTab(
             "is empty: there is not even a row of headings",
             fix="bring the sheet back, or write the headings into its first row",
         )
@@ -83,7 +83,7 @@ def _heading_score(grid: Grid, number: int, row: list[Raw]) -> float:
     if distinct < len(texts) - 1:
         return 0
     below = [each for each in grid.rows[number + 1 : number + 21] if any(cell is not None for cell in each)]
-    columns = [index for index, cell in enumerate(row) if cell is not None]
+    columns = {index for index, cell in enumerate(row) if cell is not None}
     under = sum(1 for index in columns if any(index < len(each) and each[index] is not None for each in below))
     outside = sum(
         1 for each in below[:5] for index, cell in enumerate(each) if cell is not None and index not in columns

@@ -16,11 +16,12 @@ from whenvoca.engine.row_hashes import RowHashes
 from whenvoca.errors import RowFault, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo, column_word
 from whenvoca.language.names import fold_name
-from whenvoca.places.sheet.grid import TabWrites
+from whenvoca.places.sheet.grid import NoTab, TabWrites
 from whenvoca.places.sheet.open_file import OpenFile, Pending
 from whenvoca.places.sheet.rowkeys import key_of_columns
 from whenvoca.places.sheet.seen_rows import see_by_columns, see_by_content
 from whenvoca.places.sheet.table import Row, SheetSettings, Table, column_infos, read_table
+from whenvoca.places.sheet.tabs import advice_on_tabs
 from whenvoca.places.sheet.write_plan import WritePlan, merge_cells
 from whenvoca.values.kinds import Raw
 
@@ -80,6 +81,9 @@ class SheetPlace(Sheet):
             try:
                 grid = self.open_file.backing.load(data, self.settings.tab)
                 self._table = read_table(self.file, grid, self.settings, self.file)
+            except NoTab as fault:
+                fix = advice_on_tabs(self.open_file.backing, data) or fault.fix
+                raise SourceFault(fault.message, where=fault.where or self.file, fix=fix) from fault
             except SourceFault as fault:
                 raise SourceFault(fault.message, where=fault.where or self.file, fix=fault.fix) from fault
             self._table_digest = self.open_file.digest
