@@ -23,28 +23,32 @@ MOST_OCCURRENCES = 100_000  # of one series in one question; more than that nobo
 
 
 def expand_events(
-    events: Iterable[Event], low: datetime, high: datetime, zone: ZoneInfo, left_out: list[str] | None = None
+    events: Iterable[Event], low: datetime, high: datetime, zone: ZoneInfo, left_out: dict[str, str] | None = None
 ) -> list[Event]:
     """All occurrences that lie wholly or partly between two moments, in order of start.
 
     An occurrence of a series carries its RECURRENCE-ID; changed occurrences stand for the original ones. A series that
-    gives too many ends with the last that is shown, and ``left_out`` says so; without such a list RowFault is raised.
+    gives too many ends with the last that is shown, and ``left_out`` says so by its UID; without that RowFault is
+    raised.
     """
     events = list(events)
-    changed = {(event.uid, _instant(event.occurrence, zone)) for event in events if event.occurrence is not None}
+    changed: dict[str, set[datetime]] = {}
+    for event in events:
+        if event.occurrence is not None:
+            changed.setdefault(event.uid, set()).add(_instant(event.occurrence, zone))
     found = []
     for event in events:
+        others = changed.get(event.uid) if event.occurrence is None and event.is_series else None
         try:
             for occurrence in iter_occurrences(event, low, high, zone):
-                is_original = event.occurrence is None and event.is_series
-                if is_original and (event.uid, _instant(occurrence.occurrence, zone)) in changed:
+                if others and _instant(occurrence.occurrence, zone) in others:
                     continue
                 if touches(occurrence, low, high, zone):
                     found.append(occurrence)
         except RowFault as fault:
             if left_out is None:
                 raise
-            left_out.append(fault.message)
+            left_out[event.uid] = fault.message
     return sorted(found, key=lambda event: (event.span(zone)[0], event.is_whole_day is False, event.title, event.uid))
 
 
@@ -116,9 +120,11 @@ def _iter_given(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> 
     for rule in event.exception_rules:
         excluded |= {_instant(value, zone) for value in _rule_starts(rule, event.start, low, high, zone)}
     days = _days_out(event)
+    length = _length(event, zone) if isinstance(event.start, datetime) else None
+    plain = replace(event, rule="", added=(), periods=(), excluded=(), exception_rules=(), later=())
     count, last = 0, event.start
     for start in _starts(event, low, high, zone):
-        if _instant(start, zone) in excluded or (days and day_of(start) in days):
+        if (excluded and _instant(start, zone) in excluded) or (days and day_of(start) in days):
             continue
         count += 1
         if count > MOST_OCCURRENCES:
@@ -129,18 +135,9 @@ def _iter_given(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> 
             )
         last = start
         end = ends.get(_instant(start, zone)) if ends else None
-        yield replace(
-            event,
-            start=start,
-            end=end or _end_after(start, event, zone),
-            occurrence=start,
-            rule="",
-            added=(),
-            periods=(),
-            excluded=(),
-            exception_rules=(),
-            later=(),
-        )
+        if end is None and length is not None and isinstance(start, datetime):
+            end = (start.astimezone(UTC) + length).astimezone(start.tzinfo)
+        yield replace(plain, start=start, end=end or _end_after(start, event, zone), occurrence=start)
 
 
 def _how_many(event: Event, start: datetime | date, high: datetime, zone: ZoneInfo) -> str:

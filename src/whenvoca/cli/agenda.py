@@ -115,9 +115,9 @@ def _collect(
             unread += [SourceFault(said) for said in calendar.unread]
         except SourceFault:
             pieces, faults = read_pieces(calendar)
-            left_out: list[str] = []
+            left_out: dict[str, str] = {}
             events = expand_events(pieces, low, high, calendar.zone, left_out)
-            unread += [*faults, *map(SourceFault, left_out)]
+            unread += [*faults, *map(SourceFault, left_out.values())]
         except PlaceTrouble as trouble:
             unread.append(trouble)
             continue

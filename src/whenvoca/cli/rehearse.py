@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.prompts import Answers, give_option
 from whenvoca.cli.show.effects import count_effects, effect_to_json, show_effects
-from whenvoca.cli.show.faults import fault_to_json, show_fault
+from whenvoca.cli.show.faults import fault_to_json, said_waiting, show_fault
 from whenvoca.cli.show.output import OUTCOME_STYLES, console, count_of, say, say_next, show_json, styled
 from whenvoca.cli.subject_options import choice_options, to_active
 from whenvoca.engine.rehearsing.rehearsing import Rehearsal, rehearse
@@ -58,7 +58,7 @@ def command(
     opened = common.open()
     ends = parse_moment(until, opened.workspace.zone, "--until") if until else None
     opened.places.only_look()
-    result = opened.check(workflows)
+    result, waiting = opened.check(workflows).without_waiting()
     if result.hard_faults:
         if common.as_json:
             show_json({"runs": [], "faults": [fault_to_json(fault) for fault in result.hard_faults]})
@@ -80,6 +80,7 @@ def command(
     )
     with opened.copied_ledger() as ledger:
         done = rehearse(opened.stage(ledger), active, others, options, sample=sample, until=ends)
+    done.outcome.troubles += [said_waiting(fault) for fault in waiting]
     if ends is None:
         done.outcome.results.sort(key=lambda each: (each.workflow, each.occurrence.run))
     if common.as_json:
@@ -109,6 +110,8 @@ def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None
         show_effects(result.effects, {result.occurrence.subject: result.label})
     for fault in done.outcome.faults:
         console().print(styled(fault, "red"), soft_wrap=True)
+    for trouble in done.outcome.troubles:
+        say(f"not looked at: {trouble}", style="red")
     for wait in done.outcome.waits:
         say(wait)
     for held in done.held:
@@ -141,6 +144,7 @@ def _to_json(done: Rehearsal) -> dict[str, Any]:
         ],
         "faults": [{"message": fault} for fault in done.outcome.faults],
         "waits": list(done.outcome.waits),
+        "troubles": list(done.outcome.troubles),
         "held": [
             {"workflow": held.workflow, "what": held.what, "count": held.count, "limit": held.limit}
             for held in done.held

@@ -7,7 +7,7 @@ import click
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.prompts import Answers, give_option
 from whenvoca.cli.show.effects import show_effects
-from whenvoca.cli.show.faults import refuse, show_fault
+from whenvoca.cli.show.faults import refuse, said_waiting, show_fault
 from whenvoca.cli.show.outcome import MOST_SHOWN, outcome_to_json, show_outcome
 from whenvoca.cli.show.output import say, show_json
 from whenvoca.cli.show.progress import progress_bar
@@ -33,15 +33,15 @@ def command(
     """Take up what is waiting for these workflows (all, unless some are named), once.
 
     They are checked first; with a fault nothing runs. A second run changes nothing. One that waits for the clock or for
-    a hand is started once, now, where it is named. Exit status 1 if a run failed, 3 if a place could not be reached;
-    what was begun then goes on with the next run.
+    a hand is started once, now, where it is named. A workflow whose place cannot be read waits, and the others run.
+    Exit status 1 if a run failed, 3 if a place could not be reached; what was begun then goes on with the next run.
 
     Example: whenvoca run slot-requests
     """
     opened = common.open(with_root=True)
     if opened.new_root:
         say(f"the workspace had no root of identities; written into whenvoca.toml: {opened.new_root}")
-    result = opened.check(workflows)
+    result, waiting = opened.check(workflows).without_waiting()
     if result.hard_faults:
         return refuse(result, common)
     for fault in result.all_faults if not common.as_json else ():
@@ -66,6 +66,7 @@ def command(
         )
         outcome = run_workflows(opened.stage(ledger), active, options)
         prune_when_due(ledger, opened.workspace, opened.clock)
+    outcome.troubles += [said_waiting(fault) for fault in waiting]
     outcome.results.sort(key=lambda each: (each.workflow, each.occurrence.run))
     if common.as_json:
         show_json(outcome_to_json(outcome))

@@ -152,7 +152,7 @@ class _Checker(FieldChecks):
             self._faults.add(spot, f"{place.name} cannot be used: {place.unavailable}")
             return None
         if place.trouble:
-            self._faults.add(spot, f"{place.name} cannot be read: {place.trouble}", place.trouble_fix)
+            self._faults.add(spot, f"{place.name} cannot be read: {place.trouble}", place.trouble_fix, in_place=True)
         if writes and place.unwritable:
             self._refuse_unwritable(spot, place)
         if writes and place.readonly:

@@ -19,6 +19,7 @@ class Fault(Struct, frozen=True):
     """One thing wrong. ``source`` is the line as it stands in the file; ``spot`` is None for a whole file.
 
     ``in_data`` tells that a sheet's cells are in doubt, not the workflow: it can run, and those rows wait.
+    ``in_place``: a place cannot be read now, so the workflow waits, and others run.
     """
 
     file: str
@@ -27,6 +28,7 @@ class Fault(Struct, frozen=True):
     fix: str = ""
     source: str = ""
     in_data: bool = False
+    in_place: bool = False
 
     @property
     def where(self) -> str:
@@ -62,11 +64,13 @@ class FaultList:
         self._old_words: dict[Spot, OldWord] = {}
         self._notes: dict[Spot, str] = {}
 
-    def add(self, spot: Spot | None, message: str, fix: str = "", *, in_data: bool = False) -> None:
+    def add(
+        self, spot: Spot | None, message: str, fix: str = "", *, in_data: bool = False, in_place: bool = False
+    ) -> None:
         """Records a fault. Of several at one spot the first counts: the others mostly follow from it."""
         source = self._lines[spot.line - 1].rstrip("\r") if spot and spot.line <= len(self._lines) else ""
         key = (spot.line, spot.column, "") if spot else (0, 0, message)
-        self._faults.setdefault(key, Fault(self.file, spot, message, fix, source, in_data))
+        self._faults.setdefault(key, Fault(self.file, spot, message, fix, source, in_data, in_place))
 
     def add_old(self, spot: Spot, old: str, new: str) -> None:
         """Records a word that has a new name; it is no fault."""

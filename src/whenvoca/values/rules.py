@@ -19,6 +19,7 @@ from whenvoca.values.weekdays import CODES
 
 _PLAIN_PARTS = {"FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYDAY", "BYMONTHDAY"}
 _NEVER_EMPTY = {"FREQ", "INTERVAL", "COUNT", "UNTIL", "WKST", "BYDAY"}
+_LONGEST_RULE = 10_000  # signs
 _LONGEST = 400 * 12  # months that a monthly rule is followed
 
 
@@ -235,6 +236,10 @@ def first_wall(rule: str, wall: datetime, zone: Any) -> datetime | None:
 @lru_cache(maxsize=4096)
 def refuse_unusable_rule(rule: str, wall: datetime, zone: Any) -> None:
     """Raises RowFault for a rule that is none, that gives nothing from ``wall`` on, or that nobody can follow."""
+    if len(rule) > _LONGEST_RULE:
+        raise RowFault(
+            f"its rule of repetition (RRULE) has {len(rule):,} signs, and {_LONGEST_RULE:,} are read at most"
+        )
     parts = _parts_of(rule)
     try:
         if _interval(parts) < 1 or (_count(parts) or 1) < 1:

@@ -36,6 +36,11 @@ def fault_to_json(fault: Fault) -> dict[str, Any]:
     }
 
 
+def said_waiting(fault: Fault) -> str:
+    """Which workflow waits, and for what."""
+    return f"{fault.where}: {fault.message}" + (f"; {fault.fix}" if fault.fix else "")
+
+
 def refuse(result: CheckResult, common: Common) -> int:
     """Shows what is wrong with the workflows that should run; answers the exit status."""
     if common.as_json:
@@ -45,5 +50,5 @@ def refuse(result: CheckResult, common: Common) -> int:
             show_fault(fault, err=True)
         say(f"nothing was run: {count_of(len(result.hard_faults), 'fault')} to fix first")
         say_next("fix what is marked, then: whenvoca check", quiet=common.quiet)
-    only_unreachable = result.exits and all("cannot be read" in fault.message for fault in result.hard_faults)
+    only_unreachable = result.exits and all(fault.in_place for fault in result.hard_faults)
     return max(result.exits) if only_unreachable else ExitCode.WRONG

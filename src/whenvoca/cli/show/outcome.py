@@ -37,10 +37,15 @@ def show_outcome(outcome: Outcome, common: Common, *, noun: str = "row") -> None
     hidden = sum(outcome.counts.values()) - len(shown)
     if hidden and not common.quiet:
         say(f"and {hidden} more of the same kind; all of them: --verbose, or whenvoca runs")
-    for fault in outcome.faults:
+    most = len(outcome.faults) + len(outcome.waits) if common.verbose else MOST_SHOWN
+    for fault in outcome.faults[:most]:
         show_line((fault, "red"), err=True, wraps=False)
-    for wait in outcome.waits:
+    if len(outcome.faults) > most:
+        say(f"and {len(outcome.faults) - most} more that cannot run; all of them: --verbose")
+    for wait in outcome.waits[:most]:
         say(wait)
+    if len(outcome.waits) > most:
+        say(f"and {len(outcome.waits) - most} more that wait; all of them: --verbose")
     for trouble in outcome.troubles:
         say(f"not looked at: {trouble}", style="red")
     _summary(outcome, common, noun)

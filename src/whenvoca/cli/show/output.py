@@ -6,9 +6,10 @@ import json
 import os
 import re
 import sys
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
+from itertools import zip_longest
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -23,7 +24,7 @@ if TYPE_CHECKING:
 
 WIDEST = 100
 _LONG = 1000  # rows, from which a table is laid out more simply
-_AT_ONCE = 500  # rows that are printed together
+_AT_ONCE = 5000  # lines that are printed together
 _WEIGHTS = ("bold", "dim", "italic")
 OUTCOME_STYLES = {
     "done": "green",
@@ -80,11 +81,14 @@ def show_table(columns: Sequence[Column], rows: Iterable[Sequence[Any]]) -> None
     from rich.text import Text
 
     out = console()
-    cells = [[_escaped(cell if isinstance(cell, Text) else str(cell)) for cell in row] for row in rows]
-    kept = _fitting(columns, cells, min(out.width, WIDEST))
-    if len(cells) > _LONG:
-        _show_long(out, [columns[index] for index in kept], [[row[index] for index in kept] for row in cells])
+    width = min(out.width, WIDEST)
+    rows = list(rows)
+    if len(rows) > _LONG:
+        _show_long(columns, rows, width)
         return
+    cells = [[_escaped(cell if isinstance(cell, Text) else str(cell)) for cell in row] for row in rows]
+    longest = [max([len(each.title), *(row[i].cell_len for row in cells)]) for i, each in enumerate(columns)]
+    kept = _fitting(columns, longest, width)
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", width=None)
     for index in kept:
         column = columns[index]
@@ -96,52 +100,56 @@ def show_table(columns: Sequence[Column], rows: Iterable[Sequence[Any]]) -> None
         )
     for row in cells:
         table.add_row(*(row[index] for index in kept))
-    out.print(table, width=min(out.width, WIDEST) if any(columns[i].wraps for i in kept) else None)
+    out.print(table, width=width if any(columns[i].wraps for i in kept) else None)
 
 
-def _show_long(out: Console, columns: list[Column], rows: list[list[Any]]) -> None:
-    """The same table line by line, for rich takes a minute for 100,000 rows."""
+def _show_long(columns: Sequence[Column], rows: Sequence[Sequence[Any]], width: int) -> None:
+    """The same without styles, line by line: rich takes a minute for 100,000 rows."""
     from rich.text import Text
 
-    width = min(out.width, WIDEST)
-    widths = [max(len(column.title), *(row[i].cell_len for row in rows)) for i, column in enumerate(columns)]
-    for index in [index for index, column in enumerate(columns) if column.wraps]:
-        others = sum(widths) - widths[index] + 2 * (len(widths) - 1)
-        widths[index] = max(8, min(widths[index], width - others))
-    shown = [[Text(column.title, "bold") for column in columns], *rows]
-    for begin in range(0, len(shown), _AT_ONCE):
-        lines = [line for row in shown[begin : begin + _AT_ONCE] for line in _lines_of(row, columns, widths, out)]
-        out.print(Text("\n").join(lines), soft_wrap=True)
-
-
-def _lines_of(row: list[Any], columns: list[Column], widths: list[int], out: Console) -> Iterator[Any]:
-    """The lines of one row; a cell that is wider than its column is broken between words."""
-    from rich.text import Text
-
-    pieces = [
-        list(cell.wrap(out, width)) if column.wraps and cell.cell_len > width else [cell]
-        for cell, column, width in zip(row, columns, widths, strict=True)
+    cells = [[cell.plain if isinstance(cell, Text) else str(cell) for cell in row] for row in rows]
+    shown: dict[str, tuple[str, int]] = {}
+    for text in {cell for row in cells for cell in row}:
+        line = Text(escape(text))
+        shown[text] = (line.plain, line.cell_len)
+    longest = [
+        max(len(each.title), *(shown[text][1] for text in {row[i] for row in cells})) for i, each in enumerate(columns)
     ]
-    for number in range(max(map(len, pieces))):
-        line = Text()
-        for cell, column, width in zip(pieces, columns, widths, strict=True):
-            piece = cell[number] if number < len(cell) else Text()
-            gap = " " * (width - piece.cell_len)
-            line.append(gap if column.align == "right" else "")
-            line.append_text(piece)
-            line.append(("" if column.align == "right" else gap) + "  ")
-        line.rstrip()
-        yield line
+    kept = _fitting(columns, longest, width)
+    for index in [index for index in kept if columns[index].wraps]:
+        others = sum(longest[each] + 2 for each in kept if each != index)
+        longest[index] = max(8, min(longest[index], width - others))
+    lines = [[(columns[index].title, len(columns[index].title)) for index in kept]]
+    for row in cells:
+        pieces = [_broken(*shown[row[index]], longest[index]) for index in kept]
+        lines += map(list, zip_longest(*pieces, fillvalue=("", 0)))
+    places = [(longest[index], columns[index].align == "right") for index in kept]
+    for begin in range(0, len(lines), _AT_ONCE):
+        click.echo("\n".join(_aligned(line, places) for line in lines[begin : begin + _AT_ONCE]))
 
 
-def _fitting(columns: Sequence[Column], rows: list[list[Any]], width: int) -> list[int]:
+def _broken(text: str, length: int, width: int) -> list[tuple[str, int]]:
+    """A cell in pieces no wider than that, each with its width."""
+    if length <= width:
+        return [(text, length)]
+    from rich.text import Text
+
+    return [(line.plain.rstrip(), Text(line.plain.rstrip()).cell_len) for line in Text(text).wrap(console(), width)]
+
+
+def _aligned(line: Sequence[tuple[str, int]], places: Sequence[tuple[int, bool]]) -> str:
+    pieces = []
+    for (text, length), (width, is_right) in zip(line, places, strict=True):
+        gap = " " * (width - length)
+        pieces.append(gap + text if is_right else text + gap)
+    return "  ".join(pieces).rstrip()
+
+
+def _fitting(columns: Sequence[Column], longest: Sequence[int], width: int) -> list[int]:
     """The columns that fit: the least telling are left out first, those that wrap may shrink."""
     kept = list(range(len(columns)))
     while len(kept) > 1:
-        need = 0
-        for index in kept:
-            longest = max([len(columns[index].title), *(row[index].cell_len for row in rows)])
-            need += 2 + (min(longest, 24) if columns[index].wraps else longest)
+        need = sum(2 + (min(longest[index], 24) if columns[index].wraps else longest[index]) for index in kept)
         droppable = [index for index in kept if columns[index].drop]
         if need <= width + 2 or not droppable:
             break

@@ -88,7 +88,7 @@ class EventMoments(TriggerStrategy):
                         continue
                     is_late = now - datetime.fromisoformat(occurrence.at) > waits.missed
                     (missed if is_late else found).append(occurrence)
-                due.faults += [f"{identity}: {said}" for said in waits.left_out]
+                due.faults += [f"{identity}: {said}" for said in waits.left_out.values()]
                 following = waits.next_after(events, now)
                 nexts[uid] = "" if following is None else to_mark(following)
             due.new = ledger.add_occurrences(found, once=False)
@@ -115,9 +115,11 @@ class _Waiting:
         self._word = program.workflow.trigger.definition.subject
         self._offset = offset_of(program)
         self.missed = missed_after(program)
-        self.left_out: list[str] = []  # what occurred too often to be told apart in the last look
+        self.left_out: dict[str, str] = {}  # what occurred too often to be told apart in the last look
 
-    def _moments(self, events: Iterable[Event], low: datetime, high: datetime, left_out: list[str]) -> Iterator[Moment]:
+    def _moments(
+        self, events: Iterable[Event], low: datetime, high: datetime, left_out: dict[str, str]
+    ) -> Iterator[Moment]:
         """Starts (or ends) later than ``low`` and not later than ``high``, a little before and after with them."""
         zone, low, high = self._source.zone, low - _SLACK, high + _SLACK
         standing = [each for each in events if not each.cancelled]
@@ -130,7 +132,7 @@ class _Waiting:
     def between(self, events: list[Event], after: datetime, now: datetime) -> list[Moment]:
         """What fires by now: its moment has come since ``after``, or its event was seen late and had not begun."""
         offset = timedelta(seconds=self._offset.to_seconds())
-        self.left_out = []
+        self.left_out = {}
         found = self._moments(events, after - max(offset, timedelta()), now - offset, self.left_out)
         return sorted(
             (each for each in found if each.fires <= now and max(each.at, each.fires) > after),
@@ -141,7 +143,7 @@ class _Waiting:
         """When the trigger fires next for these events."""
         low = now - timedelta(seconds=self._offset.to_seconds())
         for horizon in _HORIZONS:
-            moments = [each.fires for each in self._moments(events, low, low + horizon, []) if each.fires > now]
+            moments = [each.fires for each in self._moments(events, low, low + horizon, {}) if each.fires > now]
             if moments:
                 return min(moments)
             zone = self._source.zone

@@ -64,6 +64,18 @@ class CheckResult(Struct, frozen=True):
         """Faults of the workflows themselves: with one of them nothing runs."""
         return [fault for faults in self.faults.values() for fault in faults if not fault.in_data]
 
+    def without_waiting(self) -> tuple[CheckResult, list[Fault]]:
+        """The workflows that can run while others wait for a place that cannot be read, and what these wait for.
+
+        Itself and nothing where other faults have to be corrected first, or no workflow would be left.
+        """
+        waiting = {fault.file for fault in self.hard_faults}
+        others = tuple(each for each in self.workflows if each.file not in waiting)
+        if not others or not all(fault.in_place for fault in self.hard_faults):
+            return self, []
+        faults = {file: found for file, found in self.faults.items() if file not in waiting}
+        return CheckResult(others, faults, self.warnings, self.exits), self.hard_faults
+
     @property
     def all_faults(self) -> list[Fault]:
         """Every fault, those of the data too."""

@@ -195,10 +195,10 @@ class DavCalendar(Calendar):
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         span = f'<C:time-range start="{_utc(low)}" end="{_utc(high)}"/>'
-        left_out: list[str] = []
+        left_out: dict[str, str] = {}
         pieces = [event for _, events in self._query(span) for event in events]
         found = expand_events(pieces, low, high, self.zone, left_out)
-        self.unread = [*self.unread, *(f"{self.name}: {said}" for said in left_out)]
+        self.unread = [*self.unread, *(f"{self.name}: {said}" for said in left_out.values())]
         return found
 
     def all_events(self) -> list[Event]:

@@ -138,9 +138,9 @@ class FolderCalendar(LocalCalendar):
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         days = low.astimezone(self.zone).date(), high.astimezone(self.zone).date()
-        left_out: list[str] = []
+        left_out: dict[str, str] = {}
         found = expand_events(self._read_all(lambda data: may_touch(data, *days)), low, high, self.zone, left_out)
-        self.unread = [*self.unread, *(f"{self.address}: {said}" for said in left_out)]
+        self.unread = [*self.unread, *(f"{self._label(self._file_of(uid))}: {said}" for uid, said in left_out.items())]
         return found
 
     def all_events(self) -> list[Event]:

@@ -91,9 +91,9 @@ class FileCalendar(LocalCalendar):
         return self.find_event(found.uid) if found else None
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
-        left_out: list[str] = []
+        left_out: dict[str, str] = {}
         found = expand_events(self._load(), low, high, self.zone, left_out)
-        self.unread = [*self.unread, *(f"{self.address}: {said}" for said in left_out)]
+        self.unread = [*self.unread, *(f"{self.address}: {said}" for said in left_out.values())]
         return found
 
     def all_events(self) -> list[Event]:
