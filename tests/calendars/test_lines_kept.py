@@ -89,13 +89,15 @@ def test_a_change_and_its_undo_touch_no_other_line(path: Path) -> None:
         return  # no calendar, or cut: nothing is ever written there
     for each in [one for one in reading.events if one.uid not in reading.twins and not one.and_later][:5]:
         key = event_key(each.uid, each.occurrence)
-        stood = property_lines(data, key, ["title"])
-        changed = change_event(data, each, new := replace(each, title="Changed", sequence=each.sequence + 1), STAMP)
+        stood = property_lines(data, key, ["title"], AZORES)
+        changed = change_event(
+            data, each, new := replace(each, title="Changed", sequence=each.sequence + 1), STAMP, AZORES
+        )
         others = [one for one in texts(data) if one not in texts(changed)]
         assert len(others) == 1
         (again,) = (one for one in read_calendar(changed, AZORES).events if event_key(one.uid, one.occurrence) == key)
         assert again == replace(new, extra=())
-        undone = change_event(changed, again, replace(each, sequence=again.sequence + 1, extra=stood), STAMP)
+        undone = change_event(changed, again, replace(each, sequence=again.sequence + 1, extra=stood), STAMP, AZORES)
         assert sorted(without(unfolded(undone), *BOOKKEEPING)) == sorted(without(unfolded(data), *BOOKKEEPING))
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.calendars.foreign import calendar, event, lines_of, zone
+from tests.calendars.foreign import calendar, event, lines_of, without, zone
 from tests.conftest import SETTINGS, Desk
 from whenvoca.calendars.reader import read_calendar
 from whenvoca.calendars.recurrence import expand_events
@@ -172,3 +172,24 @@ def test_periods_move_with_their_series(desk: Desk) -> None:
     assert end - start == timedelta(hours=2)
     assert desk.run("undo", "1", "--yes").code == 0
     assert periods in lines_of(path.read_bytes())
+
+
+@pytest.mark.parametrize(("head", "noon"), [("", 12), ("X-WR-TIMEZONE:Europe/Berlin\n", 14)])
+def test_times_without_a_zone_stay_so(desk: Desk, head: str, noon: int) -> None:
+    """Other programs find an occurrence by the time that they wrote."""
+    desk.settings(SETTINGS, PLACE)
+    rota = event("rota", DAILY, "EXDATE:20270319T100000", "DURATION:PT1H", start="DTSTART:20270317T100000")
+    path = desk.write("all.ics", before := calendar(head, rota))
+    for said, line in (
+        ("delete rota on 18 march", "EXDATE:20270318T100000"),
+        ("rename rota on 20 march to b", "RECURRENCE-ID:20270320T100000"),
+        ("move the whole series rota to 12:00", f"DTSTART:20270317T{noon}0000"),
+    ):
+        assert desk.run("say", said, *NOW).code == 0
+        assert line in lines_of(path.read_bytes())
+        assert b"TZID" not in path.read_bytes()
+        assert desk.run("undo", "1" if "delete" in said else "3" if "rename" in said else "5", "--yes").code == 0
+        if "rename" in said:
+            path.write_bytes(before)  # an occurrence that was changed once keeps its VEVENT
+    names = ("SEQUENCE", "DTSTAMP", "LAST-MODIFIED")
+    assert without(lines_of(path.read_bytes()), *names) == without(lines_of(before), *names)

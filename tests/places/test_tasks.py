@@ -192,7 +192,7 @@ def test_what_another_program_keeps_in_a_task_survives_a_change() -> None:
 
     (task,) = read_events(FOREIGN, AZORES, noun="task")
     assert (task.start, task.end) == (date(2027, 3, 17), date(2027, 3, 19))
-    changed = change_event(FOREIGN, task, replace(task, title="Pack all"), STAMP)
+    changed = change_event(FOREIGN, task, replace(task, title="Pack all"), STAMP, AZORES)
     assert b"X-OTHER;X-P=1:kept\\, as it is" in changed
     assert b"SUMMARY:Pack all" in changed
     assert b"STATUS:IN-PROCESS" in changed

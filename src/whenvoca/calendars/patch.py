@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from datetime import UTC, date, datetime
+from datetime import UTC, datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
@@ -36,7 +36,7 @@ from whenvoca.calendars.writer import (
     moment_line,
     zones_of,
 )
-from whenvoca.calendars.zone_book import ZoneBook, definition_of
+from whenvoca.calendars.zone_book import ZoneBook, definition_of, meant_by
 from whenvoca.errors import RowFault
 from whenvoca.values.file_zones import FileZone
 from whenvoca.values.zones import load_zone
@@ -50,24 +50,27 @@ _TZID = re.compile(r';TZID=(?:"([^"]*)"|([^";:]+))', re.IGNORECASE)
 _ZONE_NAMED = re.compile(rb';TZID=(?:"([^"\r\n]*)"|([^";:\r\n]+))', re.IGNORECASE)
 
 
-def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
+def change_event(data: bytes, old: Event, new: Event, stamp: datetime, zone: ZoneInfo) -> bytes:
     """The text with the fields in which ``new`` differs written anew in the event's own VEVENT.
 
     An occurrence of a series that is changed for the first time gets a VEVENT of its own, a copy of its master's.
+    ``zone`` is meant where a time carries none.
     """
-    place = _find_component(data, event_key(old.uid, old.occurrence), old.occurrence)
+    place = _find_component(data, event_key(old.uid, old.occurrence), zone)
     if place is None:
-        data = _with_own_occurrence(data, old)
-        place = _find_component(data, event_key(old.uid, old.occurrence), old.occurrence)
+        data = _with_own_occurrence(data, old, zone)
+        place = _find_component(data, event_key(old.uid, old.occurrence), zone)
     assert place is not None
     _refuse_carrier(place, old)
+    stood, given = by_name(unfolded(data[place.begin : place.end])), by_name(new.extra)
     names = set(changed_fields(old, new))
     if names & {"start", "end"}:
         names |= {"start", "due" if isinstance(new, Task) else "end"}
+        if _end_still_holds(old, new, stood):
+            names.remove("end")
     if "optional" in names:
         names = names - {"optional"} | {"attendees"}
     replaced = {each for name in names for each in _properties_of(name, new)} | {"DTSTAMP", "LAST-MODIFIED", "SEQUENCE"}
-    stood, given = by_name(unfolded(data[place.begin : place.end])), by_name(new.extra)
     fresh = [line for name in names - {"reminder"} for line in _fresh_lines(name, old, new, stood, given)]
     if old.occurrence is None:  # a series that moved, with what was left out of it and put into it
         if old.excluded != new.excluded:
@@ -76,13 +79,38 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime) -> bytes:
         if (old.added, old.periods) != (new.added, new.periods):
             replaced.add("RDATE")
             fresh += given.get("RDATE") or added_lines(new)
+    fresh = _as_floating(fresh, old, stood)
     fresh += [f"SEQUENCE:{new.sequence}", *_stamps(stood, given, stamp)]
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "reminder" in names else None
     if "UID" not in stood:
         fresh.insert(0, f"UID:{old.uid}")
     body = b"".join(_patched(data[place.begin : place.end], replaced, fresh, alarms))
     changed = data[: place.begin] + body + data[place.end :]
-    return with_zones(changed, [new]) if replaced & {"DTSTART", "EXDATE", "RDATE"} else changed
+    return with_zones(changed, [new]) if any(";TZID=" in line for line in fresh) else changed
+
+
+def _end_still_holds(old: Event, new: Event, stood: dict[str, list[str]]) -> bool:
+    """Whether a DURATION, or no end at all, says of the new start what is wanted (RFC 5545 3.6.1)."""
+    if isinstance(new, Task) or "DTEND" in stood:
+        return False
+    if isinstance(old.start, datetime) != isinstance(new.start, datetime):
+        return False
+    spans = {new.end - new.start, old.end - old.start}
+    if isinstance(new.start, datetime) and isinstance(old.start, datetime):
+        utc = load_zone("UTC")
+        for start, end in (new.span(utc), old.span(utc)):
+            spans.add(end.astimezone(UTC) - start.astimezone(UTC))
+    return len(spans) == 1
+
+
+def _as_floating(lines: list[str], event: Event, stood: dict[str, list[str]]) -> list[str]:
+    """The lines without the zone that was meant where the event's start names none: it stays on whichever clock is
+    looked at, and other programs find the occurrences that they know."""
+    head, _, value = stood.get("DTSTART", [":Z"])[0].rpartition(":")
+    if not isinstance(event.start, datetime) or value.endswith("Z") or "TZID=" in head.upper():
+        return lines
+    meant = f";TZID={getattr(event.start.tzinfo, 'key', '')}:"
+    return [line.replace(meant, ":", 1) for line in lines]
 
 
 def _stamps(stood: dict[str, list[str]], given: dict[str, list[str]], stamp: datetime) -> list[str]:
@@ -125,10 +153,10 @@ def _attendee_lines(old: Event, new: Event, stood: list[str]) -> list[str]:
     return [line_of.get(each, line) for each, line in fresh.items()]
 
 
-def property_lines(data: bytes, key: str, names: Iterable[str]) -> tuple[str, ...]:
+def property_lines(data: bytes, key: str, names: Iterable[str], zone: ZoneInfo) -> tuple[str, ...]:
     """The content lines of these fields in the component of that key, of the dates of a series, and its LAST-MODIFIED,
     as they stand; none where it has no component of its own."""
-    place = _find_component(data, key)
+    place = _find_component(data, key, zone)
     if place is None:
         return ()
     properties = TASK_PROPERTIES if place.name == "VTODO" else PROPERTIES
@@ -148,27 +176,24 @@ def _events_of(data: bytes, uid: str) -> list[Component]:
     return [each for each in list_components(data) if each.name in ("VEVENT", "VTODO") and each.uid == uid]
 
 
-def _find_component(data: bytes, key: str, asked: datetime | date | None = None) -> Component | None:
-    """The VEVENT of an event's key: a master, or a changed occurrence; ``asked`` is its original start, by whose clock
-    one without a zone is known."""
+def _find_component(data: bytes, key: str, zone: ZoneInfo) -> Component | None:
+    """The VEVENT of an event's key: a master, or a changed occurrence. ``zone`` is meant where a time carries none."""
     uid, occurrence = split_key(key)
-    book = book_of(data)
-    wall = f":{asked:%Y%m%dT%H%M%S}" if isinstance(asked, datetime) else ""
+    book = book_of(data, zone)
     found = [
         each
         for each in _events_of(data, uid)
         if _original_start(each.occurrence, book) == occurrence
-        or (wall and each.occurrence == wall)
         or (len(occurrence) == _DAY and each.occurrence.rpartition(":")[2][:_DAY] == occurrence)
     ]
     return max(found, key=lambda each: each.sequence, default=None)  # older ones are kept in the file and not shown
 
 
 @lru_cache(maxsize=4)
-def book_of(data: bytes) -> ZoneBook:
-    """The zones that the object defines."""
+def book_of(data: bytes, zone: ZoneInfo) -> ZoneBook:
+    """The zones that the object defines, and the one that is meant where a time carries none."""
     found = (unfolded(data[each.begin : each.end]) for each in list_components(data) if each.name == "VTIMEZONE")
-    return ZoneBook(load_zone("UTC"), dict(definition_of(lines) for lines in found))
+    return ZoneBook(meant_by(data) or zone, dict(definition_of(lines) for lines in found))
 
 
 def _original_start(text: str, book: ZoneBook) -> str:
@@ -176,13 +201,13 @@ def _original_start(text: str, book: ZoneBook) -> str:
     if not text:
         return ""
     parameters, _, value = text.rpartition(":")
-    found = _TZID.search(parameters)
     value = without_leap_second(value.encode()).decode()
-    if len(value) == 8 or value.endswith("Z") or not found:
+    if len(value) == _DAY or value.endswith("Z"):
         return value
+    found = _TZID.search(parameters)
     wall = datetime.fromisoformat(value)
-    wall = wall.replace(tzinfo=book.zone(found[1] or found[2], wall.year))
-    return f"{wall.astimezone(UTC):%Y%m%dT%H%M%SZ}"
+    zone = book.zone(found[1] or found[2], wall.year) if found else book.default
+    return f"{wall.replace(tzinfo=zone).astimezone(UTC):%Y%m%dT%H%M%SZ}"
 
 
 def _refuse_carrier(place: Component, event: Event) -> None:
@@ -199,32 +224,30 @@ def _carries(place: Component) -> bool:
     return "RANGE=THISANDFUTURE" in place.occurrence.upper()
 
 
-def _given_by(data: bytes, occurrence: Event) -> Component:
+def _given_by(data: bytes, occurrence: Event, zone: ZoneInfo) -> Component:
     """The VEVENT that says what an occurrence is that has none of its own: the last change of "this and later" before
     it, or the master."""
-    assert isinstance(occurrence.occurrence, date)
     key = split_key(event_key(occurrence.uid, occurrence.occurrence))[1]
-    wall = f"{occurrence.occurrence:%Y%m%dT%H%M%S}" if isinstance(occurrence.occurrence, datetime) else key
-    book = book_of(data)
-    found = [
-        (begin, each)
-        for each in _events_of(data, occurrence.uid)
-        if _carries(each)
-        and (begin := _original_start(each.occurrence, book)) <= (key if begin.endswith("Z") else wall)
-    ]
-    master = _find_component(data, occurrence.uid)
-    assert master is not None
-    return max(found, key=lambda each: each[0], default=("", master))[1]
+    book = book_of(data, zone)
+    carriers = {
+        _original_start(each.occurrence, book): each for each in _events_of(data, occurrence.uid) if _carries(each)
+    }
+    before = max((begin for begin in carriers if begin <= key), default="")
+    found = carriers.get(before) or _find_component(data, occurrence.uid, zone)
+    assert found is not None
+    return found
 
 
-def _with_own_occurrence(data: bytes, occurrence: Event) -> bytes:
+def _with_own_occurrence(data: bytes, occurrence: Event, zone: ZoneInfo) -> bytes:
     """The text with a VEVENT for that occurrence behind the one that gives it, the same in everything but its time."""
-    master = _given_by(data, occurrence)
+    master = _given_by(data, occurrence, zone)
     assert occurrence.occurrence is not None
     lines = [moment_line("RECURRENCE-ID", occurrence.occurrence), *field_lines("start", occurrence)]
     lines += field_lines("end", occurrence)
+    lines = _as_floating(lines, occurrence, by_name(unfolded(data[master.begin : master.end])))
     own = b"".join(_patched(data[master.begin : master.end], _OF_SERIES, lines, None))
-    return with_zones(data[: master.end] + own + data[master.end :], [occurrence])
+    data = data[: master.end] + own + data[master.end :]
+    return with_zones(data, [occurrence]) if any(";TZID=" in line for line in lines) else data
 
 
 def remove_event(data: bytes, uid: str) -> bytes:
@@ -234,35 +257,36 @@ def remove_event(data: bytes, uid: str) -> bytes:
     return data
 
 
-def remove_occurrence(data: bytes, event: Event, stamp: datetime) -> bytes:
+def remove_occurrence(data: bytes, event: Event, stamp: datetime, zone: ZoneInfo) -> bytes:
     """The text with an occurrence taken out of its series: an EXDATE, and no VEVENT of its own (RFC 5545 3.8.5.1)."""
     assert event.occurrence is not None
-    own = _find_component(data, event_key(event.uid, event.occurrence), event.occurrence)
+    own = _find_component(data, event_key(event.uid, event.occurrence), zone)
     if own is not None:
         _refuse_carrier(own, event)
         data = data[: own.begin] + data[own.end :]
-    master = _find_component(data, event.uid)
+    master = _find_component(data, event.uid, zone)
     assert master is not None
     stood = by_name(unfolded(data[master.begin : master.end]))
-    fresh = [moment_line("EXDATE", event.occurrence), *_stamps(stood, {}, stamp)]
+    fresh = _as_floating([moment_line("EXDATE", event.occurrence)], event, stood) + _stamps(stood, {}, stamp)
     body = b"".join(_patched(data[master.begin : master.end], {"DTSTAMP", "LAST-MODIFIED"}, fresh, None))
-    return with_zones(data[: master.begin] + body + data[master.end :], [event])
+    data = data[: master.begin] + body + data[master.end :]
+    return with_zones(data, [event]) if any(";TZID=" in line for line in fresh) else data
 
 
-def put_back(data: bytes, kept: bytes, key: str) -> bytes:
+def put_back(data: bytes, kept: bytes, key: str, zone: ZoneInfo) -> bytes:
     """The text with what ``kept`` holds of that key: a whole event, or one occurrence of a series that stands."""
     uid, occurrence = split_key(key)
     if not occurrence:
         return _with_components(remove_event(data, uid), kept, _events_of(kept, uid))
-    own = _find_component(data, key)
+    own = _find_component(data, key, zone)
     if own is not None:
         data = data[: own.begin] + data[own.end :]
-    master = _find_component(data, uid)
+    master = _find_component(data, uid, zone)
     if master is None:
         return data
-    body = b"".join(_without_exdate(data[master.begin : master.end], occurrence, book_of(data)))
+    body = b"".join(_without_exdate(data[master.begin : master.end], occurrence, book_of(data, zone)))
     data = data[: master.begin] + body + data[master.end :]
-    before = _find_component(kept, key)
+    before = _find_component(kept, key, zone)
     return data if before is None else _with_components(data, kept, [before])
 
 
@@ -279,8 +303,8 @@ def _without_exdate(event: bytes, occurrence: str, book: ZoneBook) -> Iterator[b
 
 
 def extract_event(data: bytes, uid: str) -> bytes:
-    """An iCalendar object with only the components of that UID, and the time zones."""
-    return _with_components(empty_calendar(), data, _events_of(data, uid))
+    """An iCalendar object with only the components of that UID, the time zones, and the one that is meant without."""
+    return _with_components(empty_calendar(meant_by(data)), data, _events_of(data, uid))
 
 
 _UNDERSTOOD = {
@@ -321,9 +345,9 @@ def event_text(data: bytes, uid: str) -> bytes:
     return b"".join(data[each.begin : each.end] for each in mine)
 
 
-def says_cancelled(data: bytes, key: str) -> bool:
+def says_cancelled(data: bytes, key: str, zone: ZoneInfo) -> bool:
     """Whether the event of that key stands there as cancelled (RFC 5545 3.8.1.11)."""
-    place = _find_component(data, key) if data else None
+    place = _find_component(data, key, zone) if data else None
     stood = by_name(unfolded(data[place.begin : place.end])) if place else {}
     return any(line.upper().endswith(":CANCELLED") for line in stood.get("STATUS", ()))
 

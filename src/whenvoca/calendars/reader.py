@@ -27,9 +27,8 @@ from whenvoca.calendars.event import Event
 from whenvoca.calendars.patch import book_of
 from whenvoca.calendars.plain_reader import read_plain, read_plain_event
 from whenvoca.calendars.valid import refuse_unusable_event
-from whenvoca.calendars.zone_book import ZoneBook
+from whenvoca.calendars.zone_book import meant_by
 from whenvoca.errors import SourceFault, WhenvocaError
-from whenvoca.values.file_zones import known_zone
 
 Noun = Literal["event", "task"]
 _LONG_ZONE = re.compile(rb';TZID="?([^":;\r\n]{60})[^":;]{200}', re.IGNORECASE)
@@ -37,7 +36,6 @@ _MOMENTS = re.compile(
     rb"^(?:DTSTART|DTEND|DUE|COMPLETED|RECURRENCE-ID|EXDATE|RDATE|RRULE)[;:].*(?:\r?\n[ \t].*)*",
     re.MULTILINE | re.IGNORECASE,
 )
-_DEFAULT_ZONE = re.compile(rb"^X-WR-TIMEZONE(?:;[^:\r\n]*)?:([^\r\n]+)", re.MULTILINE)
 _HOURS = re.compile(rb"[:/][+-]?PT", re.IGNORECASE)
 _SMALL = 10_000  # bytes: what holds no more than an event or two is read several times while it is changed
 _read_again = lru_cache(maxsize=64)(read_plain)
@@ -78,20 +76,12 @@ def read_events(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "ev
 def read_calendar(data: bytes, zone: ZoneInfo, *, file: str = "", noun: Noun = "event") -> Reading:
     """The same with what cannot be used: one bad event hides no other. Raises SourceFault."""
     refuse_cut(data, file)
-    zone = _meant_by(data) or zone
+    zone = meant_by(data) or zone
     read = _read_again if len(data) < _SMALL else read_plain
     if noun == "event" and (plain := read(data, zone)) is not None and all(_is_usable(each) for each in plain):
         return _without_cancelled(_told_apart(_days_of_series(Reading(list(plain)))))
     reading = _told_apart(_days_of_series(read_one_by_one(data, zone, noun=noun)))
     return reading if noun == "task" else _without_cancelled(reading)
-
-
-def _meant_by(data: bytes) -> ZoneInfo | None:
-    """The zone that a calendar names for times without one, as several programs write it."""
-    if b"X-WR-TIMEZONE" not in data:
-        return None
-    found = _DEFAULT_ZONE.search(data)
-    return known_zone(found[1].decode("utf-8", "replace").strip()) if found else None
 
 
 def _told_apart(reading: Reading) -> Reading:
@@ -161,7 +151,7 @@ def read_one_by_one(data: bytes, zone: ZoneInfo, *, noun: Noun = "event", by_lib
 
     # it guesses at odd zones, which we know or refuse
     warnings.filterwarnings("ignore", module=r"icalendar\.")
-    book = ZoneBook(zone, book_of(data).definitions)
+    book = book_of(data, zone)
     reading = Reading([], [])
     for each in list_components(data):
         if each.name != ("VTODO" if noun == "task" else "VEVENT"):

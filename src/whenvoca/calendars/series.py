@@ -172,7 +172,7 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
 def shifted_rule(before: Event, after: Event, rule: str) -> str:
     """The rule of a series whose event moved so: where it goes to another day, its weekdays turn with it."""
     days = (day_of(after.start) - day_of(before.start)).days
-    return moved_rule(rule, days) if days else rule
+    return moved_rule(rule, days) if days and rule else rule
 
 
 def moved_rule(rule: str, days: int) -> str:

@@ -59,9 +59,10 @@ def _head(zones: tuple[tuple[ZoneInfo | FileZone, int], ...]) -> bytes:
     return join_lines(lines)
 
 
-def empty_calendar() -> bytes:
-    """An iCalendar object that holds nothing yet."""
-    return join_lines(["BEGIN:VCALENDAR", "VERSION:2.0", _PRODUCT, "END:VCALENDAR"])
+def empty_calendar(zone: ZoneInfo | None = None) -> bytes:
+    """An iCalendar object that holds nothing yet; ``zone`` is meant in it where a time carries none."""
+    meant = [f"X-WR-TIMEZONE:{zone.key}"] if zone else []
+    return join_lines(["BEGIN:VCALENDAR", "VERSION:2.0", _PRODUCT, *meant, "END:VCALENDAR"])
 
 
 def join_lines(lines: list[str]) -> bytes:

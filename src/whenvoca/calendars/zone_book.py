@@ -14,6 +14,7 @@ from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.values.file_zones import agrees, file_zone, known_zone
 
 _YEARS = 2  # after that of an event, over which a zone of the system has to agree with the file
+_DEFAULT_ZONE = re.compile(rb"^X-WR-TIMEZONE(?:;[^:\r\n]*)?:([^\r\n]+)", re.MULTILINE)
 
 
 class ZoneBook:
@@ -57,3 +58,11 @@ def definition_of(lines: list[str]) -> tuple[str, str]:
     """The TZID and the text of a VTIMEZONE, given its unfolded lines."""
     name = next((line.partition(":")[2] for line in lines if line.partition(":")[0].partition(";")[0] == "TZID"), "")
     return re.sub(r"\\(.)", r"\1", name), "\n".join(lines)
+
+
+def meant_by(data: bytes) -> ZoneInfo | None:
+    """The zone that a calendar names for times without one, as several programs write it."""
+    if b"X-WR-TIMEZONE" not in data:
+        return None
+    found = _DEFAULT_ZONE.search(data)
+    return known_zone(found[1].decode("utf-8", "replace").strip()) if found else None

@@ -192,7 +192,7 @@ def move_visit(folder: Path) -> None:
                     end=event.end.replace(hour=16),
                     sequence=event.sequence + 1,
                 )
-                replace_file(path, change_event(data, event, later, _STAMP))
+                replace_file(path, change_event(data, event, later, _STAMP, _ZONE))
 
 
 def _at(day: date, hour: int, minute: int = 0) -> datetime:

@@ -119,7 +119,7 @@ def _restored(effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
         # the single dates of a series move back with it
         given |= {"excluded": old.excluded, "added": old.added, "periods": old.periods}
     if old.occurrence == stored.event.occurrence and set(names) == set(effect.after or {}):
-        given["extra"] = property_lines(effect.kept.encode(), effect.target, names)
+        given["extra"] = property_lines(effect.kept.encode(), effect.target, names, stage.calendar(effect.place).zone)
     return replace(stored.event, sequence=stored.event.sequence + 1, **given), names
 
 

@@ -112,7 +112,7 @@ class MirrorMachine(RuleBasedStateMachine):
             start = datetime(2027, 3, 17, hour, tzinfo=AZORES)
             new = replace(event, title=title, start=start, end=start.replace(hour=hour + 1))
             path = self.folder / "domes.ics"
-            path.write_bytes(change_event(path.read_bytes(), event, new, STAMP))
+            path.write_bytes(change_event(path.read_bytes(), event, new, STAMP, AZORES))
             os.utime(path, (1, 1))
             self.model[key].copy = (title, hour)
 

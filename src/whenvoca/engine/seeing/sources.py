@@ -162,7 +162,7 @@ class CalendarSource(_LoggedSource):
         return event_now(self._ledger, self.name, key, self.zone)
 
     def why_gone(self, key: str) -> str:
-        is_cancelled = says_cancelled(self.calendar.text_of(split_key(key)[0]), key)
+        is_cancelled = says_cancelled(self.calendar.text_of(split_key(key)[0]), key, self.zone)
         return f"it stands in {self.name} as cancelled, which counts as gone" if is_cancelled else ""
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:

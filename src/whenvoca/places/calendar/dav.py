@@ -372,7 +372,7 @@ class DavCalendar(Calendar):
         if effect.action == "put back" and occurrence:
             stored = self.find_event(uid)
         data = stored.data if stored is not None else b""
-        changed = carry_out(data, effect, stamp)
+        changed = carry_out(data, effect, stamp, self.zone)
         condition = {"if-match": stored.version} if stored is not None else {"if-none-match": "*"}
         if changed and has_event(changed, uid):
             answer = self.client.request("PUT", address, changed, {**_ICAL, **condition}, allowed=(403, 404, 409, 412))

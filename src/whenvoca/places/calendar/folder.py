@@ -305,7 +305,7 @@ class FolderCalendar(LocalCalendar):
             )
         if not is_on_its_version(effect, version_of(data, uid)):
             return moved_on(effect, self._label(path))
-        changed = _FILE_LINE.sub(b"", carry_out(data, effect, stamp))
+        changed = _FILE_LINE.sub(b"", carry_out(data, effect, stamp, self.zone))
         if not holds_anything(changed):
             with files.telling_trouble(path, "deleted"):
                 path.unlink()

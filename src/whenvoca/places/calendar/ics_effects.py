@@ -54,12 +54,12 @@ def refusal_of_twins(uid: str, *where: str) -> SourceFault:
     )
 
 
-def carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
+def carry_out(data: bytes, effect: Effect, stamp: datetime, zone: ZoneInfo) -> bytes:
     """The text with the effect in it; without any VEVENT of its UID where the event goes whole.
 
-    Raises ValueError for an action that calendars do not know.
+    ``zone`` is meant where a time carries none. Raises ValueError for an action that calendars do not know.
     """
-    return with_line_ends_of(data, _carry_out(data, effect, stamp))
+    return with_line_ends_of(data, _carry_out(data, effect, stamp, zone))
 
 
 def with_line_ends_of(data: bytes, changed: bytes) -> bytes:
@@ -67,17 +67,17 @@ def with_line_ends_of(data: bytes, changed: bytes) -> bytes:
     return changed if not data or b"\r\n" in data else changed.replace(b"\r\n", b"\n")
 
 
-def _carry_out(data: bytes, effect: Effect, stamp: datetime) -> bytes:
+def _carry_out(data: bytes, effect: Effect, stamp: datetime, zone: ZoneInfo) -> bytes:
     uid, occurrence = split_key(effect.target)
     match effect.action:
         case "change":
             assert effect.event is not None
-            return change_event(data, effect.stored.event, effect.event, stamp)
+            return change_event(data, effect.stored.event, effect.event, stamp, zone)
         case "delete":
-            return remove_occurrence(data, effect.stored.event, stamp) if occurrence else remove_event(data, uid)
+            return remove_occurrence(data, effect.stored.event, stamp, zone) if occurrence else remove_event(data, uid)
         case "put back":
             kept = effect.kept.encode()
-            return put_back(data or without_events(kept), kept, effect.target)
+            return put_back(data or without_events(kept), kept, effect.target, zone)
     raise ValueError(effect.verb)
 
 

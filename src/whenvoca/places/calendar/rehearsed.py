@@ -109,7 +109,9 @@ class RehearsedCalendar(Calendar):
         if done == "moved" or (not done and effect.stored and stored and effect.stored.version != stored.version):
             return moved_on(effect, self.name)
         return self._put(
-            uid, data if done else carry_out(data, effect, stamp), noun="task" if effect.noun == "task" else "event"
+            uid,
+            data if done else carry_out(data, effect, stamp, self.zone),
+            noun="task" if effect.noun == "task" else "event",
         )
 
     def _put(self, uid: str, data: bytes, events: list[Event] | None = None, noun: Noun = "event") -> Receipt:

@@ -152,7 +152,7 @@ class FileCalendar(LocalCalendar):
                 if done == "moved" or (not done and not is_on_its_version(effect, versions.get(uid, ""))):
                     errors[index] = moved_on(effect, self.address)
                 elif not done:
-                    data = carry_out(data, effect, stamp)
+                    data = carry_out(data, effect, stamp, self.zone)
                     versions[uid] = _version_of(data, uid)
         if fresh:
             data = with_line_ends_of(data, add_events(data, fresh, stamp))
