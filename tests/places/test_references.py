@@ -102,7 +102,7 @@ def test_tabs_are_chosen_by_name_or_where_there_is_one() -> None:
     for tab, tabs, fault in [
         ("x", ["A", "B"], 'no tab "x"'),
         (None, ["A", "B"], "there are 2 tabs"),
-        (None, [], "there are 0 tabs"),
+        (None, [], "there is no tab"),
     ]:
         with pytest.raises(SourceFault, match=fault):
             choose_tab(tab, tabs)
