@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import http.client
+import itertools
 import socket
 import ssl
 import subprocess
@@ -13,6 +14,7 @@ import time
 from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from typing import NamedTuple
 from urllib.parse import urlsplit
 
 import bcrypt
@@ -119,14 +121,26 @@ def running_radicale(folder: Path) -> Iterator[Radicale]:
         server.stop()
 
 
+class Answer(NamedTuple):
+    """What a server answers."""
+
+    status: int
+    headers: dict[str, str]
+    content: bytes
+
+
+Fault = str | Answer | Callable[[Answer], Answer]
+
+
 class FaultyProxy:
     """Stands before a server and spoils requests: ``plan`` is asked for each, with its method and number from 1.
 
     It answers "" (pass on), a status such as "503", "429 2" (with Retry-After), "cut" (the request is passed on, its
-    answer is not), "hang", "refuse", or "redirect URL".
+    answer is not), "hang", "refuse", "drip" (a byte now and then, without end), "redirect URL"; an Answer, which is
+    given instead; or a function, which makes another one of the server's.
     """
 
-    def __init__(self, target: str, plan: Callable[[str, int], str], context: ssl.SSLContext | None = None) -> None:
+    def __init__(self, target: str, plan: Callable[[str, int], Fault], context: ssl.SSLContext | None = None) -> None:
         self.port = free_port()
         self.url = f"http://127.0.0.1:{self.port}/"
         self.plan = plan
@@ -147,6 +161,17 @@ class FaultyProxy:
                 body = self.rfile.read(int(self.headers.get("content-length", 0)))
                 proxy.seen.append((self.command, self.path, self.headers.get("authorization", "")))
                 fault = proxy.plan(self.command, len(proxy.seen))
+                if isinstance(fault, Answer):
+                    self.answer(*fault, is_raw=True)
+                    return
+                if callable(fault):
+                    self.answer(
+                        *fault(Answer(*proxy.pass_on(self.command, self.path, dict(self.headers), body))), is_raw=True
+                    )
+                    return
+                if fault == "drip":
+                    self.drip()
+                    return
                 if fault == "hang":
                     time.sleep(3)
                 if fault in ("hang", "refuse"):
@@ -167,10 +192,19 @@ class FaultyProxy:
                     return
                 self.answer(status, headers, content)
 
-            def answer(self, status: int, headers: dict[str, str], content: bytes) -> None:
+            def drip(self) -> None:
+                """A head that comes byte by byte."""
+                with contextlib.suppress(OSError):
+                    for sign in itertools.chain(b"HTTP/1.1 207 Multi-Status\r\nx-long: ", itertools.repeat(97, 60)):
+                        self.wfile.write(bytes([sign]))
+                        time.sleep(0.25)
+                self.close_connection = True
+
+            def answer(self, status: int, headers: dict[str, str], content: bytes, *, is_raw: bool = False) -> None:
                 self.send_response(status)
+                left_out = ["content-length", "transfer-encoding", "connection"]
                 for name, value in headers.items():
-                    if name.lower() not in ("content-length", "transfer-encoding", "connection", "content-encoding"):
+                    if name.lower() not in (left_out if is_raw else [*left_out, "content-encoding"]):
                         self.send_header(name, value)
                 self.send_header("content-length", str(len(content)))
                 self.end_headers()

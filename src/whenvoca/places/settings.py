@@ -8,6 +8,7 @@ from typing import Any
 from whenvoca.engine.workspace.settings import FILE, line_of
 from whenvoca.errors import SettingsFault
 from whenvoca.language.faults import nearest
+from whenvoca.places.bounded_answer import MOST_BYTES, parse_size
 
 
 class PlaceSettings:
@@ -62,6 +63,13 @@ class PlaceSettings:
         if value is not None and (not isinstance(value, int) or isinstance(value, bool) or value < 1):
             raise self.refuse(key, f"{key} is no whole number from 1 on")
         return value
+
+    def size(self, key: str) -> int:
+        """Bytes, written as "20 MB", which is what they are unless given. Raises SettingsFault where it is none."""
+        size = parse_size(self.text(key)) if key in self._table else MOST_BYTES
+        if not size:
+            raise self.refuse(key, f"{key} is no size", f'such as {key} = "20 MB"')
+        return size
 
     def texts(self, key: str) -> tuple[str, ...]:
         """A text or a list of texts. Raises SettingsFault where it is neither."""

@@ -20,15 +20,27 @@ from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Calendar, CalendarChanges, Resource, StoredEvent
 from whenvoca.errors import PlaceTrouble, SettingsFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
-from whenvoca.language.faults import nearest
-from whenvoca.places.calendar.dav_client import CALDAV, CALSERVER, DAV, NAMES, DavClient, DavResource
+from whenvoca.places.bounded_answer import Answer
+from whenvoca.places.calendar.dav_bodies import (
+    DATA,
+    ETAG,
+    filter_uid,
+    multiget_body,
+    precondition_in,
+    query_body,
+    sync_body,
+)
+from whenvoca.places.calendar.dav_client import CALSERVER, NAMES, DavClient, DavResource
+from whenvoca.places.calendar.finding_calendar import find_calendar, last_name
 from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, refuse_unread, to_stored
 
 _AT_ONCE = 6  # requests that are under way together
 _PER_MULTIGET = 100
 _MOST_NUMBERS = 8  # how many things of a lineage are looked for by their names
 _ICAL = {"content-type": "text/calendar; charset=utf-8"}
-_ETAG, _DATA = f"{{{DAV}}}getetag", f"{{{CALDAV}}}calendar-data"
+_WRITTEN = (201, 204)  # what a conforming server answers to a PUT (RFC 9110 9.3.4); anything else is looked at
+_MOST_CHANGES = 3  # of a piece while it is read
+_MARK = b"\xef\xbb\xbf"  # of byte order, which some programs write
 _NO_SYNC = (400, 403, 405, 409, 410, 415, 501, 507)  # a token that is forgotten, or a server without sync
 
 
@@ -63,56 +75,12 @@ class DavCalendar(Calendar):
     def url(self) -> str:
         """The address of the collection. Raises PlaceTrouble, or SettingsFault if the server has no such calendar."""
         if not self._url:
-            self._url = self._discover()
+            self._url = find_calendar(self.client, self._wanted, self._where)
         return self._url
-
-    def _discover(self) -> str:
-        """By RFC 6764 and 4791 6.2.1: the user's principal, its home of calendars, the calendar of that name."""
-        asked = (f"{{{DAV}}}current-user-principal", f"{{{DAV}}}resourcetype", f"{{{DAV}}}displayname")
-        starts = [self.client.base]
-        if urlsplit(self.client.base).path in ("", "/"):
-            starts.insert(0, urljoin(self.client.base, "/.well-known/caldav"))
-        principal = ""
-        for start in starts:
-            for piece in self.client.propfind(start, asked):
-                if self._is_calendar(piece) and (not self._wanted or self._is_named(piece)):
-                    return _folder(piece.href)
-                principal = principal or _href_in(piece, asked[0])
-            if principal:
-                break
-        if not principal:
-            raise PlaceTrouble(
-                "tells no user's principal", where=self._where, fix="is this the address of the CalDAV server?"
-            )
-        homes = self.client.propfind(principal, (f"{{{CALDAV}}}calendar-home-set",))
-        home = next((found for piece in homes if (found := _href_in(piece, f"{{{CALDAV}}}calendar-home-set"))), "")
-        if not home:
-            raise PlaceTrouble("tells no home of calendars", where=self._where)
-        calendars = {
-            self._name_of(each): each
-            for each in self.client.propfind(home, asked[1:], depth=1)
-            if self._is_calendar(each)
-        }
-        for piece in calendars.values():
-            if self._is_named(piece):
-                return _folder(piece.href)
-        fix = nearest(self._wanted, list(calendars)) or "there are none"
-        raise SettingsFault(f'there is no calendar "{self._wanted}" on the server', where=self._where, fix=fix)
 
     @property
     def _where(self) -> str:
         return f"{self.name}, {self.client.host}"
-
-    def _is_calendar(self, piece: DavResource) -> bool:
-        kinds = piece.properties.get(f"{{{DAV}}}resourcetype")
-        return kinds is not None and kinds.find("c:calendar", NAMES) is not None
-
-    def _name_of(self, piece: DavResource) -> str:
-        return piece.text(f"{{{DAV}}}displayname") or _last_name(piece.href)
-
-    def _is_named(self, piece: DavResource) -> bool:
-        wanted = self._wanted.casefold()
-        return wanted in (self._name_of(piece).casefold(), _last_name(piece.href).casefold())
 
     def holds(self) -> str:
         count = len(self._listed())
@@ -132,9 +100,11 @@ class DavCalendar(Calendar):
     def _listed(self) -> dict[str, str]:
         """The addresses of all pieces with their ETags, listed once in a process and kept up with our own writes."""
         if self._names is None:
-            pieces = self.client.propfind(self.url, (_ETAG,), depth=1)
-            own = _path(self.url)
-            self._names = {_path(each.href): each.text(_ETAG) for each in pieces if _path(each.href) != own}
+            pieces = {_path(each.href): each for each in self.client.propfind(self.url, (ETAG,), depth=1)}
+            own = pieces.pop(_path(self.url), None)
+            if own is None or own.status >= 300:
+                raise PlaceTrouble("does not list the calendar itself, so the list may be none", where=self._where)
+            self._names = {name: each.text(ETAG) for name, each in pieces.items()}
         return self._names
 
     def _address(self, uid: str) -> str:
@@ -146,15 +116,48 @@ class DavCalendar(Calendar):
         if address in self._listed():
             return address
         if uid not in self._by_uid:
-            pieces = self._query(_filter_uid(uid))
+            pieces = self._query(filter_uid(uid))
             self._by_uid[uid] = next((_path(piece.href) for piece, _ in pieces), "")
         return self._by_uid[uid]
 
     def _get(self, address: str) -> tuple[bytes, str] | None:
-        answer = self.client.request("GET", address, allowed=(404, 410))
-        if answer.status in (404, 410):
-            return None
-        return answer.content, answer.headers.get("etag", "")
+        """The text of a piece and the ETag to change it on; None where it is certain that there is none."""
+        for _ in range(_MOST_CHANGES):
+            answer = self.client.request("GET", address, allowed=(404, 410))
+            if answer.status in (404, 410):
+                if self._is_gone(address):
+                    return None
+                raise self._disbelieved(answer, "and lists the event all the same")
+            if answer.status != 200 or not answer.content.removeprefix(_MARK).lstrip().upper().startswith(
+                b"BEGIN:VCALENDAR"
+            ):
+                raise self._disbelieved(answer, "and no calendar")
+            etag, text = answer.headers.get("etag", ""), answer.content.removeprefix(_MARK)
+            if etag.startswith('"'):
+                return text, etag
+            etag = self._listed_etag(address)  # none, or a weak one of a program in front of the server
+            if self._text_now(address) == text:
+                return text, etag
+        raise PlaceTrouble("gives another text each time", where=self._label(address), is_passing=True)
+
+    def _text_now(self, address: str) -> bytes:
+        return self.client.request("GET", address, allowed=(404, 410)).content.removeprefix(_MARK)
+
+    def _listed_etag(self, address: str) -> str:
+        """The ETag of a piece as the server itself tells it, whatever a program in front of it makes of headers."""
+        return next((piece.text(ETAG) for piece in self.client.propfind(address, (ETAG,))), "")
+
+    def _is_gone(self, address: str) -> bool:
+        """Whether there is no such piece, by the server's own word; a 404 may come from a program in front of it."""
+        for piece in self._multiget([address]):
+            if _path(piece.href) == address:
+                return piece.status in (404, 410)
+        self._names = None
+        return address not in self._listed()
+
+    def _disbelieved(self, answer: Answer, what: str) -> PlaceTrouble:
+        said = f"answers {answer.said} {what}"
+        return PlaceTrouble(said, where=self._where, fix="it is asked again with the next run", is_passing=True)
 
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event of that UID as it stands now."""
@@ -164,17 +167,19 @@ class DavCalendar(Calendar):
             if self._names is not None:
                 self._names.pop(address, None)
             return None
-        data, etag = found
+        return self._stored(uid, address, *found)
+
+    def _stored(self, uid: str, address: str, data: bytes, etag: str) -> StoredEvent | None:
         reading = self._read(data, address)
         refuse_unread(reading, uid, self._label(address))
         return to_stored(reading.events, uid, etag, urljoin(self.url, address), data)
 
     def text_of(self, uid: str) -> bytes:
-        found = self._get(address) if (address := self._find_address(uid)) else None
-        return found[0] if found else b""
+        address = self._find_address(uid)
+        return ((address and self._get(address)) or (b"", ""))[0]
 
     def _label(self, address: str) -> str:
-        return f"{self.name}, {unquote(_last_name(address))}"
+        return f"{self.name}, {unquote(last_name(address))}"
 
     def _read(self, data: bytes, address: str) -> Reading:
         return read_calendar(data, self.zone, file=self._label(address), noun=self._noun)
@@ -213,26 +218,21 @@ class DavCalendar(Calendar):
 
     def _query(self, inner: str) -> list[tuple[DavResource, list[Event]]]:
         """A calendar-query (RFC 4791 7.8) for events that fit a filter, with their data."""
-        from lxml import etree
-
-        component = "VTODO" if self._noun == "task" else "VEVENT"
-        body = etree.fromstring(
-            f'<C:calendar-query xmlns="{DAV}" xmlns:C="{CALDAV}"><prop><getetag/><C:calendar-data/></prop><C:filter>'
-            f'<C:comp-filter name="VCALENDAR"><C:comp-filter name="{component}">{inner}</C:comp-filter></C:comp-filter>'
-            "</C:filter></C:calendar-query>"
-        )
+        body = query_body("VTODO" if self._noun == "task" else "VEVENT", inner)
         answer = self.client.report(self.url, body)
         self.unread = []
-        return [
-            (piece, self._events_in(piece, self.unread))
-            for piece in self.client.read_multistatus(answer)
-            if piece.text(_DATA)
-        ]
+        found = []
+        for piece in self.client.read_multistatus(answer):
+            if piece.text(DATA):
+                found.append((piece, self._events_in(piece, self.unread)))
+            elif piece.status != 404 and _path(piece.href) != _path(self.url):
+                self.unread.append(f"{self._label(piece.href)}: the server does not give it{_status(piece)}")
+        return found
 
     def _events_in(self, piece: DavResource, unread: list[str]) -> list[Event]:
         """The events of a piece; what cannot be used goes into ``unread``."""
         try:
-            reading = self._read(piece.text(_DATA).encode(), piece.href)
+            reading = self._read(piece.text(DATA).encode(), piece.href)
         except SourceFault as fault:
             unread.append(str(fault))
             return []
@@ -244,76 +244,82 @@ class DavCalendar(Calendar):
     def look(self, known: Mapping[str, Resource], cursor: str) -> CalendarChanges:
         """What changed since the last look: by sync token, else by ctag and ETags; changes are fetched together."""
         state: dict[str, str] = json.loads(cursor) if cursor.startswith("{") else {}
-        if not self._url and state.get("url", "").startswith(_origin(self.client.base)):
+        is_same = state.get("calendar") == self._wanted and state.get("server") == self.client.server
+        if not self._url and is_same and self.client.is_own(state.get("url", "")):
             self._url = state["url"]
+        if state.get("url") != self.url:
+            state = {}  # a token is of its calendar
         look = CalendarChanges(cursor="")
-        changed, gone, token, ctag = self._changes(known, state)
-        look.cursor = json.dumps({"url": self.url, "token": token, "ctag": ctag})
+        changed, gone, token, ctag, look.is_partial = self._changes(known, state)
         look.gone = [name for name in gone if name in known]
         wanted = [
             name for name, etag in changed.items() if name not in known or known[name].version != etag or not etag
         ]
+        missing = set(wanted)
         for begin in range(0, len(wanted), _PER_MULTIGET):
             for piece in self._multiget(wanted[begin : begin + _PER_MULTIGET]):
                 name = _path(piece.href)
-                if piece.status == 404:
+                if piece.status in (404, 410):
                     look.gone += [name] if name in known else []
-                    continue
-                if events := self._events_in(piece, look.faults):
-                    look.changed[name] = (Resource(events[0].uid, piece.text(_ETAG)), events)
+                    missing.discard(name)
+                elif not piece.text(DATA):
+                    look.faults.append(f"{self._label(name)}: the server does not give it{_status(piece)}")
+                elif events := self._events_in(piece, look.faults):
+                    missing.discard(name)
+                    look.changed[name] = (Resource(events[0].uid, piece.text(ETAG)), events)
                     if name != self._address(events[0].uid):
                         self._by_uid[events[0].uid] = name
+                elif _is_whole(piece.text(DATA)):  # it holds nothing of ours, or nothing that can be used
+                    missing.discard(name)
+        if missing:  # what was not given is asked for again: the place in the server's history stays where it was
+            token, ctag, look.is_partial = state.get("token", ""), state.get("ctag", ""), False
+        look.cursor = json.dumps(
+            {"url": self.url, "calendar": self._wanted, "server": self.client.server, "token": token, "ctag": ctag}
+        )
         return look
 
     def _changes(
         self, known: Mapping[str, Resource], state: Mapping[str, str]
-    ) -> tuple[dict[str, str], list[str], str, str]:
-        """ETags of pieces that may have changed, pieces that are gone, the new token and ctag."""
+    ) -> tuple[dict[str, str], list[str], str, str, bool]:
+        """ETags of pieces that may have changed, pieces that are gone, the new token and ctag, and whether there is
+        more."""
         synced = self._sync(state.get("token", ""))
-        if synced is not None:
-            return *synced, ""
+        if synced is not None and synced[2]:
+            changed, gone, token, is_partial = synced
+            return changed, gone, token, "", is_partial
         ctag = next(
             (p.text(f"{{{CALSERVER}}}getctag") for p in self.client.propfind(self.url, (f"{{{CALSERVER}}}getctag",))),
             "",
         )
         if ctag and ctag == state.get("ctag"):
-            return {}, [], "", ctag
+            return {}, [], "", ctag, False
         self._names = None
         listed = self._listed()
         fresh = self._sync("") if state.get("token") else None  # a token of the server's for the next time
-        return dict(listed), [name for name in known if name not in listed], fresh[2] if fresh else "", ctag
+        gone = [name for name in known if name not in listed]
+        return dict(listed), gone, fresh[2] if fresh and not fresh[3] else "", ctag, False
 
-    def _sync(self, token: str) -> tuple[dict[str, str], list[str], str] | None:
-        """A sync-collection (RFC 6578 3.2); None where the server has none, or has forgotten the token."""
-        from lxml import etree
+    def _sync(self, token: str) -> tuple[dict[str, str], list[str], str, bool] | None:
+        """A sync-collection (RFC 6578 3.2): what changed, what is gone, the next token, and whether there is more.
 
-        body = etree.fromstring(
-            "<sync-collection "
-            f'xmlns="{DAV}"><sync-token/><sync-level>1</sync-level><prop><getetag/></prop></sync-collection>'
-        )
-        body[0].text = token
-        answer = self.client.report(self.url, body, depth=0, allowed=_NO_SYNC)
-        if answer.status != 207:
+        None where the server has none, or has forgotten the token.
+        """
+        answer = self.client.report(self.url, sync_body(token), depth=0, allowed=_NO_SYNC)
+        if answer.status in _NO_SYNC:
             return None
-        changed, gone = {}, []
+        changed, gone, is_partial = {}, [], False
         for piece in self.client.read_multistatus(answer):
             name = _path(piece.href)
-            if piece.status == 404:
+            if name == _path(self.url):
+                is_partial = piece.status == 507  # RFC 6578 3.6
+            elif piece.status in (404, 410):
                 gone.append(name)
-            elif name != _path(self.url):
-                changed[name] = piece.text(_ETAG)
-        return changed, gone, self.client.parse(answer).findtext("d:sync-token", "", NAMES)
+            else:
+                changed[name] = piece.text(ETAG)
+        return changed, gone, self.client.parse(answer).findtext("d:sync-token", "", NAMES).strip(), is_partial
 
     def _multiget(self, names: Sequence[str]) -> list[DavResource]:
-        from lxml import etree
-
-        body = etree.fromstring(
-            f'<C:calendar-multiget xmlns="{DAV}" '
-            f'xmlns:C="{CALDAV}"><prop><getetag/><C:calendar-data/></prop></C:calendar-multiget>'
-        )
-        for name in names:
-            etree.SubElement(body, f"{{{DAV}}}href").text = name
-        return list(self.client.read_multistatus(self.client.report(self.url, body)))
+        return list(self.client.read_multistatus(self.client.report(self.url, multiget_body(names))))
 
     def resource_of(self, uid: str, version: str) -> tuple[str, Resource] | None:
         """The piece of the event, which we have just written."""
@@ -354,16 +360,15 @@ class DavCalendar(Calendar):
         answer = self.client.request(
             "PUT", address, write_calendar(effect.event, stamp), headers, allowed=(403, 409, 412)
         )
-        if answer.status < 400:
+        if answer.status in _WRITTEN:
             return self._receipt(address, answer.headers.get("etag", ""))
-        stored = self.find_event(effect.target)  # as after a crash, or a connection cut behind the body
+        found = self._get(address)  # as after a crash, or a connection cut behind the body
+        stored = self._stored(effect.target, address, *found) if found is not None else None
         if stored is not None and stored.event.origin == effect.lineage:
-            return Receipt(stored.version, stored.address)
+            return self._receipt(address, stored.version)
         if answer.status == 412 or stored is not None:
             return PlaceTrouble("stands there already and is not ours", where=f"{self.name}, {effect.target}")
-        return PlaceTrouble(
-            f"does not take the event: {answer.status} {_precondition(answer.content)}".strip(), where=self._where
-        )
+        return self._not_taken(answer, "event")
 
     def _change(self, effect: Effect, stamp: datetime) -> Receipt | WhenvocaError:
         uid, occurrence = split_key(effect.target)
@@ -373,29 +378,59 @@ class DavCalendar(Calendar):
             stored = self.find_event(uid)
         data = stored.data if stored is not None else b""
         changed = carry_out(data, effect, stamp, self.zone)
+        if stored is not None and not stored.version:
+            return PlaceTrouble(
+                "tells no ETag, so a change could overwrite somebody's; nothing was changed", where=self._where
+            )
         condition = {"if-match": stored.version} if stored is not None else {"if-none-match": "*"}
-        if changed and has_event(changed, uid):
-            answer = self.client.request("PUT", address, changed, {**_ICAL, **condition}, allowed=(403, 404, 409, 412))
-        else:
-            answer = self.client.request("DELETE", address, headers=condition, allowed=(404, 409, 410, 412))
-            if answer.status < 400 or answer.status in (404, 410):
-                self._listed().pop(address, None)
-                self._by_uid.pop(uid, None)
-                return Receipt("", "")
-        if answer.status < 400:
+        answer = self._send(address, uid, changed, condition)
+        if answer.status == 412 and stored is not None and (etag := self._unmoved(address, stored)):
+            answer = self._send(address, uid, changed, {"if-match": etag})
+            if answer.status == 412 and self._unmoved(address, stored):
+                return PlaceTrouble(
+                    "refuses the ETag that it tells itself: something in front of it changes ETags, so nothing can be "
+                    "changed there",
+                    where=self._where,
+                )
+        if not has_event(changed, uid):
+            return self._deletion(answer, effect, address, uid)
+        if answer.status in _WRITTEN:
             return self._receipt(address, answer.headers.get("etag", ""))
-        now = self._get(address)
-        text, etag = now if now is not None else (b"", "")
+        text, etag = self._get(address) or (b"", "")
         if already_done(text, effect, self.zone) == "done":
-            return Receipt(etag, urljoin(self.url, address))
-        if answer.status in (404, 409, 412):
-            return moved_on(effect, self._where)
-        return PlaceTrouble(
-            f"does not take the change: {answer.status} {_precondition(answer.content)}".strip(), where=self._where
-        )
+            return self._receipt(address, etag)
+        return moved_on(effect, self._where) if answer.status in (404, 409, 412) else self._not_taken(answer, "change")
+
+    def _send(self, address: str, uid: str, changed: bytes, condition: Mapping[str, str]) -> Answer:
+        if has_event(changed, uid):
+            return self.client.request("PUT", address, changed, {**_ICAL, **condition}, allowed=(403, 404, 409, 412))
+        return self.client.request("DELETE", address, headers=condition, allowed=(404, 409, 410, 412))
+
+    def _unmoved(self, address: str, stored: StoredEvent) -> str:
+        """The server's own ETag of a piece whose text is as it was decided on: nobody changed it, though its ETag is
+        another one. It is asked for before the text, so that a change in between is noticed. Empty otherwise."""
+        etag = self._listed_etag(address)
+        return etag if self._text_now(address) == stored.data else ""
+
+    def _deletion(self, answer: Answer, effect: Effect, address: str, uid: str) -> Receipt | WhenvocaError:
+        if answer.status == 204 or (answer.status != 412 and self._is_gone(address)):
+            if self._names is not None:
+                self._names.pop(address, None)
+            self._by_uid.pop(uid, None)
+            return Receipt("", "")
+        return moved_on(effect, self._where) if answer.status in (409, 412) else self._not_taken(answer, "deletion")
+
+    def _not_taken(self, answer: Answer, what: str) -> PlaceTrouble:
+        """The trouble of a write that was answered, and is not there."""
+        if answer.status < 400 or answer.status in (404, 410):
+            return self._disbelieved(answer, f"to the {what}, which was not done")
+        said = f"does not take the {what}: {answer.said} {precondition_in(answer.content)}".strip()
+        return PlaceTrouble(said, where=self._where)
 
     def _receipt(self, address: str, etag: str) -> Receipt:
-        if not etag:  # some servers keep something else than they were given, and tell its ETag only when asked
+        if not etag.startswith(
+            '"'
+        ):  # some servers keep something else than they were given, and tell its ETag only when asked
             found = self._get(address)
             etag = found[1] if found is not None else ""
         if self._names is not None:
@@ -403,45 +438,17 @@ class DavCalendar(Calendar):
         return Receipt(etag, urljoin(self.url, address))
 
 
-def _precondition(content: bytes) -> str:
-    """The precondition that a server names as not fulfilled."""
-    from lxml import etree
-
-    try:
-        root = etree.fromstring(content, etree.XMLParser(resolve_entities=False, no_network=True))
-    except etree.XMLSyntaxError:
-        return ""
-    return str(root[0].tag).rpartition("}")[2] if len(root) else ""
+def _status(piece: DavResource) -> str:
+    return f" ({piece.status})" if piece.status >= 300 else ""
 
 
-def _filter_uid(uid: str) -> str:
-    from xml.sax.saxutils import escape
-
-    return f'<C:prop-filter name="UID"><C:text-match collation="i;octet">{escape(uid)}</C:text-match></C:prop-filter>'
-
-
-def _href_in(piece: DavResource, name: str) -> str:
-    element = piece.properties.get(name)
-    href = element.findtext("d:href", "", NAMES).strip() if element is not None else ""
-    return urljoin(piece.href, href) if href else ""
-
-
-def _folder(url: str) -> str:
-    return url if url.endswith("/") else url + "/"
+def _is_whole(text: str) -> bool:
+    return text.strip().upper().endswith("END:VCALENDAR")
 
 
 def _path(url: str) -> str:
     """The path of an address in one spelling, to be compared."""
     return quote(unquote(urlsplit(url).path), safe="/@")
-
-
-def _last_name(url: str) -> str:
-    return unquote(urlsplit(url).path.rstrip("/").rpartition("/")[2])
-
-
-def _origin(url: str) -> str:
-    parts = urlsplit(url)
-    return f"{parts.scheme}://{parts.netloc}/"
 
 
 def _utc(moment: datetime) -> str:

@@ -5,14 +5,15 @@ from __future__ import annotations
 import email.utils
 import re
 import weakref
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from threading import Lock
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import SplitResult, urljoin, urlsplit
 
 from msgspec import Struct, field
 
 from whenvoca.errors import PlaceTrouble, SettingsFault
+from whenvoca.places.bounded_answer import MOST_BYTES, Answer, TooMuch, ask
 from whenvoca.places.calendar.finding_server import find_server
 from whenvoca.places.secrets import Secret
 
@@ -21,22 +22,14 @@ NAMES = {"d": DAV, "c": CALDAV, "cs": CALSERVER}
 _TRIES = 3  # of one request, where the server is busy or does not answer
 _LONGEST_PAUSE = 60.0  # a Retry-After beyond it is told instead of waited for
 _MOST_REDIRECTS = 5
+_NO_DAV = (404, 405)  # of an address where no WebDAV is
 _XML = {"content-type": "application/xml; charset=utf-8"}
 _DOMAIN = re.compile(r"(?!-)[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)*")
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
 
 
-class DavAnswer(Struct, frozen=True):
-    """What the server answered."""
-
-    status: int
-    headers: Mapping[str, str]
-    content: bytes
-    url: str
-
-
 class DavResource(Struct, frozen=True):
-    """One response of a multistatus (RFC 4918 14.24): an address, its status, and the properties it has."""
+    """One response of a multistatus (RFC 4918 14.24): an address, its own status, and the properties it has."""
 
     href: str
     status: int
@@ -46,6 +39,10 @@ class DavResource(Struct, frozen=True):
         """The text of a property, empty where it has none."""
         element = self.properties.get(name)
         return (element.text or "").strip() if element is not None else ""
+
+
+class NoDav(PlaceTrouble):
+    """Something answers there, and not as WebDAV answers: nothing is known by it."""
 
 
 class DavClient:
@@ -62,12 +59,16 @@ class DavClient:
         ca: str = "",
         seconds: float = 30.0,
         nameserver: str = "",
+        size: int = MOST_BYTES,
+        also: Sequence[str] = (),
     ) -> None:
         self.server = server  # as it is written: an address, or a domain
         self._nameserver = nameserver
         self._base = server if "://" in server else ""
         self._user, self._secret = user, secret
         self._wait, self._name, self._ca, self._seconds = wait, name, ca, seconds
+        self._size = size  # bytes of one answer
+        self._also = {_origin_of(urlsplit(each)) for each in also}
         self._client: Any = None
         self._lock = Lock()
         self.requests = 0  # how many were sent, for tests and benchmarks
@@ -92,7 +93,7 @@ class DavClient:
 
     def _opened(self) -> Any:
         with self._lock:
-            if self._client is None:
+            if self._client is None or self._client.is_closed:
                 self._client = self._open()
                 weakref.finalize(self, self._client.close)
         return self._client
@@ -140,74 +141,103 @@ class DavClient:
         content: bytes | str = b"",
         headers: Mapping[str, str] | None = None,
         allowed: tuple[int, ...] = (),
-    ) -> DavAnswer:
+    ) -> Answer:
         """Sends it; tries again where the server is busy or does not answer. Statuses from 400 on raise PlaceTrouble
         unless they are allowed."""
         import httpx
 
-        url = urljoin(self.base, url)
-        client = self._opened()
+        url = self._own_address(urljoin(self.base, url))
         for attempt in range(1, _TRIES + 1):
             try:
                 self.requests += 1
-                response = self._follow(client, method, url, content, headers or {})
-            except httpx.TransportError as error:
+                answer = self._follow(method, url, content, headers or {})
+            except httpx.InvalidURL as error:
+                raise PlaceTrouble(f"names an address that is none: {error}", where=self._where) from error
+            except httpx.RequestError as error:
                 if attempt == _TRIES:
                     raise self._unreachable(error) from error
                 self._wait(0.2 * 4 ** (attempt - 1))
                 continue
-            if response.status_code in (429, 500, 502, 503, 504) and response.status_code not in allowed:
-                pause = _retry_after(response.headers, 0.2 * 4 ** (attempt - 1))
+            if answer.status in (429, 500, 502, 503, 504) and answer.status not in allowed:
+                pause = _retry_after(answer.headers, 0.2 * 4 ** (attempt - 1))
                 if attempt < _TRIES and pause <= _LONGEST_PAUSE:
                     self._wait(pause)
                     continue
-            return self._checked(response, allowed)
+            return self._checked(answer, allowed)
         raise AssertionError("the last try answers or raises")
 
-    def _follow(self, client: Any, method: str, url: str, content: bytes | str, headers: Mapping[str, str]) -> Any:
-        """A redirect is followed on the same host only: another one would get to see the password."""
-        first = urlsplit(url)
-        for _ in range(_MOST_REDIRECTS):
-            response = client.request(method, url, content=content, headers=dict(headers))
-            if response.status_code not in (301, 302, 303, 307, 308) or "location" not in response.headers:
-                return response
-            target = urlsplit(urljoin(url, response.headers["location"]))
-            is_safer = first.scheme == "http" and target.scheme == "https" and target.port in (None, 443)
-            if target.hostname != first.hostname or (
-                (target.scheme, target.port) != (first.scheme, first.port) and not is_safer
-            ):
-                raise PlaceTrouble(
-                    f"sends on to another server, {target.scheme}://{target.netloc}; the password is not given to it",
-                    where=f"{self._name}, {first.netloc}",
-                    fix="if that is right, write its address into whenvoca.toml",
-                )
-            url = target.geturl()
-        raise PlaceTrouble("sends on in a circle", where=f"{self._name}, {first.netloc}")
+    @property
+    def _where(self) -> str:
+        return f"{self._name}, {self.host}"
 
-    def _checked(self, response: Any, allowed: tuple[int, ...]) -> DavAnswer:
-        status = response.status_code
-        answer = DavAnswer(status, response.headers, response.content, str(response.url))
+    def _own_address(self, url: str) -> str:
+        """The address, if user and password may be shown there: at the server itself, and at those that `also` names.
+
+        What the server says of itself with http is asked with https, if that is how it was reached. Raises PlaceTrouble
+        for any other address: an answer of the server is not believed where it leads elsewhere.
+        """
+        base, target = urlsplit(self.base), _split(url)
+        if target is None:
+            raise PlaceTrouble(f'names an address that is none: "{url[:80]}"', where=self._where)
+        if target.hostname == base.hostname and (base.scheme, target.scheme) == ("https", "http"):
+            target = target._replace(scheme="https", netloc=base.netloc)
+        is_safer = (base.scheme, target.scheme) == ("http", "https") and target.port in (None, 443)
+        is_own = target.hostname == base.hostname and (_origin_of(target) == _origin_of(base) or is_safer)
+        if not is_own and _origin_of(target) not in self._also:
+            raise PlaceTrouble(
+                f"sends on to another server, {target.scheme}://{target.netloc}; the password is not given to it",
+                where=self._where,
+                fix=f'if that is right, say so at the place: also = ["{target.scheme}://{target.netloc}"]',
+            )
+        return target.geturl()
+
+    def is_own(self, url: str) -> bool:
+        """Whether it is an address of this server."""
+        try:
+            return bool(url) and self._own_address(url) == url
+        except PlaceTrouble:
+            return False
+
+    def _follow(self, method: str, url: str, content: bytes | str, headers: Mapping[str, str]) -> Answer:
+        for _ in range(_MOST_REDIRECTS):
+            try:
+                answer = ask(
+                    self._opened(),
+                    method,
+                    url,
+                    content=content,
+                    headers=headers,
+                    most=self._size,
+                    seconds=self._seconds,
+                )
+            except TooMuch as trouble:
+                raise TooMuch(trouble.message, where=self._where, fix=trouble.fix) from trouble
+            if answer.status not in (301, 302, 303, 307, 308) or "location" not in answer.headers:
+                return answer
+            url = self._own_address(urljoin(url, answer.headers["location"]))
+        raise PlaceTrouble("sends on in a circle", where=self._where)
+
+    def _checked(self, answer: Answer, allowed: tuple[int, ...]) -> Answer:
+        status = answer.status
         if status < 400 or status in allowed:
             return answer
-        where = f"{self._name}, {response.url.host}"
         if status == 401:
             raise PlaceTrouble(
                 "refuses user and password",
-                where=where,
+                where=self._where,
                 fix="look at user and password in whenvoca.toml, and where it is kept",
             )
-        said = f"answers {status} {response.reason_phrase}".strip()
-        detail = (
-            " ".join(response.text.split())[:120] if "text/plain" in response.headers.get("content-type", "") else ""
-        )
+        is_text = "text/plain" in answer.headers.get("content-type", "")
+        detail = " ".join(answer.content.decode("utf-8", "replace").split())[:120] if is_text else ""
         is_passing = status == 429 or status >= 500
         fix = "it is tried again with the next run" if is_passing else ""
-        raise PlaceTrouble(said + (f": {detail}" if detail else ""), where=where, fix=fix, is_passing=is_passing)
+        said = f"answers {answer.said}" + (f": {detail}" if detail else "")
+        raise PlaceTrouble(said, where=self._where, fix=fix, is_passing=is_passing)
 
     def _unreachable(self, error: Exception) -> PlaceTrouble:
         import httpx
 
-        where = f"{self._name}, {self.host}"
+        where = self._where
         if "CERTIFICATE" in str(error).upper():
             return PlaceTrouble(
                 f"its certificate is not trusted: {error}",
@@ -218,6 +248,8 @@ class DavClient:
             said = f"does not answer within {self._seconds:.0f} seconds"
         elif isinstance(error, httpx.ConnectError):
             said = "cannot be reached"
+        elif isinstance(error, httpx.DecodingError):
+            said = "answers what cannot be unpacked"
         else:
             said = "breaks the connection off"
         return PlaceTrouble(said, where=where, fix="what was begun goes on when it is back", is_passing=True)
@@ -227,7 +259,7 @@ class DavClient:
     def propfind(self, url: str, names: tuple[str, ...], depth: int = 0) -> list[DavResource]:
         """The properties of an address, and of what lies in it (RFC 4918 9.1).
 
-        Raises PlaceTrouble where the server is away or refuses.
+        Raises PlaceTrouble where the server is away, refuses, or answers anything else.
         """
         from lxml import etree
 
@@ -235,10 +267,13 @@ class DavClient:
         asked = etree.SubElement(root, f"{{{DAV}}}prop")
         for name in names:
             etree.SubElement(asked, name)
-        answer = self.request("PROPFIND", url, etree.tostring(root), {**_XML, "depth": str(depth)}, allowed=(404, 405))
-        return list(self.read_multistatus(answer)) if answer.status == 207 else []
+        return list(
+            self.read_multistatus(
+                self.request("PROPFIND", url, etree.tostring(root), {**_XML, "depth": str(depth)}, allowed=_NO_DAV)
+            )
+        )
 
-    def report(self, url: str, body: Any, depth: int = 1, allowed: tuple[int, ...] = ()) -> DavAnswer:
+    def report(self, url: str, body: Any, depth: int = 1, allowed: tuple[int, ...] = ()) -> Answer:
         """A REPORT (RFC 3253 3.6) with an lxml element as its body.
 
         Raises PlaceTrouble where the server is away or refuses.
@@ -247,20 +282,28 @@ class DavClient:
 
         return self.request("REPORT", url, etree.tostring(body), {**_XML, "depth": str(depth)}, allowed=allowed)
 
-    def read_multistatus(self, answer: DavAnswer) -> Iterator[DavResource]:
-        """The pieces of a 207 answer. Raises PlaceTrouble where it cannot be understood."""
-        for response in self.parse(answer).iterfind("d:response", NAMES):
+    def read_multistatus(self, answer: Answer) -> Iterator[DavResource]:
+        """The pieces of a 207 answer. Raises PlaceTrouble where it is none, or cannot be understood."""
+        if answer.status != 207:
+            raise NoDav(
+                f"does not answer as a calendar server: {answer.said}",
+                where=f"{self._name}, {answer.url}",
+                fix="is this the address of the CalDAV server?" if answer.status in _NO_DAV else "",
+                is_passing=answer.status < 400,
+            )
+        root = self.parse(answer)
+        if root.tag != f"{{{DAV}}}multistatus":
+            raise self._no_webdav(answer)
+        for response in root.iterfind("d:response", NAMES):
             href = urljoin(answer.url, response.findtext("d:href", "", NAMES).strip())
-            status = _status_of(response.findtext("d:status", "", NAMES))
             properties: dict[str, Any] = {}
             for part in response.iterfind("d:propstat", NAMES):
-                part_status = _status_of(part.findtext("d:status", "HTTP/1.1 200", NAMES))
-                status = status or part_status
-                if part_status < 300:
-                    properties |= {each.tag: each for each in part.find("d:prop", NAMES)}
-            yield DavResource(href, 200 if properties else status or 200, properties)
+                found = part.find("d:prop", NAMES)
+                if found is not None and _status_of(part.findtext("d:status", "HTTP/1.1 200", NAMES)) < 300:
+                    properties |= {each.tag: each for each in found}
+            yield DavResource(href, _status_of(response.findtext("d:status", "", NAMES)) or 200, properties)
 
-    def parse(self, answer: DavAnswer) -> Any:
+    def parse(self, answer: Answer) -> Any:
         """The XML of an answer. Raises PlaceTrouble where it is no XML."""
         from lxml import etree
 
@@ -268,11 +311,26 @@ class DavClient:
         try:
             return etree.fromstring(answer.content, parser)
         except etree.XMLSyntaxError as error:
-            raise PlaceTrouble(
-                "answers something that is no WebDAV",
-                where=f"{self._name}, {answer.url}",
-                fix="is this the address of the CalDAV server?",
-            ) from error
+            raise self._no_webdav(answer) from error
+
+    def _no_webdav(self, answer: Answer) -> PlaceTrouble:
+        return PlaceTrouble(
+            "answers something that is no WebDAV",
+            where=f"{self._name}, {answer.url}",
+            fix="is this the address of the CalDAV server?",
+        )
+
+
+def _split(url: str) -> SplitResult | None:
+    try:
+        found = urlsplit(url)
+        return found if found.hostname and (found.port is None or found.port) else None
+    except ValueError:
+        return None
+
+
+def _origin_of(address: SplitResult) -> tuple[str, str, int]:
+    return address.scheme, address.hostname or "", address.port or {"https": 443}.get(address.scheme, 80)
 
 
 def _status_of(line: str) -> int:
@@ -283,7 +341,7 @@ def _status_of(line: str) -> int:
 def _retry_after(headers: Mapping[str, str], otherwise: float) -> float:
     """Seconds of a Retry-After (RFC 9110 10.2.3): a number, or a date beside the server's own."""
     text = headers.get("retry-after", "").strip()
-    if text.isdigit():
+    if text.isascii() and text.isdecimal():
         return float(text)
     try:
         until, now = (email.utils.parsedate_to_datetime(each) for each in (text, headers.get("date", "")))

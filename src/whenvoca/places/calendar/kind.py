@@ -16,7 +16,7 @@ from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 
 _CLASHES = ("allow", "refuse", "tentative")
-_SERVER_SETTINGS = "calendar user password ca seconds nameserver invite"
+_SERVER_SETTINGS = "calendar user password ca seconds size also nameserver invite"
 
 
 def _clash(settings: PlaceSettings) -> str:
@@ -58,6 +58,8 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
         ca=context.path_text(settings, "ca"),
         seconds=float(settings.number("seconds") or 30),
         nameserver=settings.text("nameserver"),
+        size=settings.size("size"),
+        also=settings.texts("also"),
     )
     calendar, readonly = settings.text("calendar"), settings.yes_no("readonly")
     return DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=_noun(settings))
