@@ -72,14 +72,18 @@ class RowFault(WhenvocaError):
 class PlaceTrouble(WhenvocaError):
     """A place cannot be reached or written just now; what was asked of it stays pending.
 
-    ``is_passing``: trouble that may pass by itself in a moment (a server that is away), so that it is tried again.
+    ``is_passing``: trouble that may pass by itself (a server that is away), so that it is tried again for long.
+    ``is_refusal``: the place has understood, and does not take it; it is asked a few times.
     """
 
     exit_code = ExitCode.UNREACHABLE
 
-    def __init__(self, message: str, *, where: str = "", fix: str = "", is_passing: bool = False) -> None:
+    def __init__(
+        self, message: str, *, where: str = "", fix: str = "", is_passing: bool = False, is_refusal: bool = False
+    ) -> None:
         super().__init__(message, where=where, fix=fix)
         self.is_passing = is_passing
+        self.is_refusal = is_refusal
 
 
 class LedgerTrouble(PlaceTrouble):

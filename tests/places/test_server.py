@@ -242,21 +242,38 @@ def test_passing_trouble_makes_no_double_and_no_loss(
         assert len(radicale.events(domes)) == 2
 
 
-def test_server_that_stays_away_fails_the_runs_and_retry_makes_them_once(
+def test_run_waits_for_a_server_that_stays_away_and_the_next_one_goes_on(
     desk: Desk, radicale: Radicale, domes: str
 ) -> None:
     away = True
     with FaultyProxy(radicale.url, lambda method, number: "503" if away and method == "PUT" else "") as proxy:
         desk_on(desk, proxy.url, domes).workflow("tries  2\n" + WORKFLOW).rows(R1)
-        result = desk.run("run")
-        assert result.code == 3
-        assert granted(desk) == [f"not granted: domes, {proxy.url[7:-1]}: answers 503 Service Unavailable"]
-        assert [run["outcome"] for run in desk.run("runs", "--failed", "--json").json["runs"]] == ["failed"]
-        assert "nothing new" in desk.run("run").err
+        for _ in range(3):
+            result = desk.run("run", "--now", "2027-03-01 10:00")
+            assert (result.code, granted(desk)) == (3, [""])
+            assert "answers 503 Service Unavailable" in " ".join(result.out.split())
+        assert [run["outcome"] for run in desk.run("runs", "--json").json["runs"]] == ["waiting"]
         away = False
-        assert desk.run("retry", "--failed").code == 0
+        assert desk.run("run", "--now", "2027-03-01 10:00").code == 0
         assert granted(desk) == ["granted"]
         assert len(radicale.events(domes)) == 1
+
+
+def test_after_a_day_of_waiting_a_run_has_failed(desk: Desk, radicale: Radicale, domes: str) -> None:
+    with FaultyProxy(radicale.url, lambda method, number: "503" if method == "PUT" else "") as proxy:
+        desk_on(desk, proxy.url, domes).workflow("tries  1\n" + WORKFLOW).rows(R1)
+        for now, answer in (("1 10:00", ""), ("2 09:59", ""), ("2 10:01", "not granted: domes, ")):
+            assert desk.run("run", "--now", f"2027-03-0{now}").code == 3
+            assert granted(desk)[0].startswith(answer)
+            assert bool(granted(desk)[0]) is bool(answer)
+
+
+def test_a_refusal_is_tried_and_then_a_failure(desk: Desk, radicale: Radicale, domes: str) -> None:
+    with FaultyProxy(radicale.url, lambda method, number: "403" if method == "PUT" else "") as proxy:
+        desk_on(desk, proxy.url, domes).workflow("tries  2\n" + WORKFLOW).rows(R1)
+        assert desk.run("run").code == 3
+        assert "does not take the event: 403" in granted(desk)[0]
+        assert [method for method, _, _ in proxy.seen].count("PUT") == 2
 
 
 def test_redirect_to_another_host_never_carries_the_password(radicale: Radicale, domes: str) -> None:

@@ -11,6 +11,7 @@ from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.output import Column, say, say_next, show_json, show_table, styled
 from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.engine.workspace.watch_status import read_health
+from whenvoca.errors import ExitCode
 
 
 @click.command("places")
@@ -22,9 +23,11 @@ def command(common: Common) -> int:
     """
     opened = common.open()
     reports, health = opened.places.describe(), read_health(opened.workspace)
+    is_away = any(report.exit_code == ExitCode.UNREACHABLE for report in reports)
+    code = ExitCode.UNREACHABLE if is_away else ExitCode.DONE
     if common.as_json:
         show_json({"places": [_to_json(report) for report in reports], "watch": health})
-        return 0
+        return code
     _show(reports)
     if health:
         zone = opened.workspace.zone
@@ -35,7 +38,7 @@ def command(common: Common) -> int:
         )
         say(f"watched by process {health['process']}, last looked {looked:%Y-%m-%d %H:%M:%S}{coming}")
     say_next("whenvoca check", quiet=common.quiet)
-    return 0
+    return code
 
 
 def _to_json(report: PlaceReport) -> dict[str, object]:

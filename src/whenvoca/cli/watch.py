@@ -25,6 +25,7 @@ from whenvoca.engine.workspace.watch_status import WAKE_FILE
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.open_workspace import OpenWorkspace
 from whenvoca.places.file_watcher import FileWaker
+from whenvoca.values.durations import Duration, show_duration
 
 
 @click.command("watch")
@@ -128,13 +129,18 @@ class _Log:
             line.append(f": {said}")
         console().print(line, soft_wrap=True)
 
-    def trouble(self, text: str, *, is_over: bool) -> None:
-        """Something is wrong, or right again."""
-        said = f"right again: {text}" if is_over else text
+    def trouble(self, text: str, at: datetime, since: datetime | None = None) -> None:
+        """Something is wrong, or right again what was wrong since then."""
+        when = at.astimezone(self._zone)
         if self._common.as_json:
-            self._line({"trouble": text, "is_over": is_over})
-        else:
-            say(said, style="green" if is_over else "red")
+            lasted = None if since is None else round((at - since).total_seconds())
+            self._line({"at": when.isoformat(), "trouble": text, "is_over": since is not None, "seconds": lasted})
+            return
+        said = text
+        if since is not None:
+            lasted = max(1, round((at - since).total_seconds()))
+            said = f"right again after {show_duration(Duration(seconds=lasted))}: {text}"
+        say(f"{when:%Y-%m-%d %H:%M:%S}  {said}", style="red" if since is None else "green")
 
     def note(self, text: str) -> None:
         """Anything else worth a line."""

@@ -114,7 +114,7 @@ def explain_run(stage: WorkspaceStage, record: RunRecord, workflow: tree.Workflo
     _explain_where(opened, scope, listening)
     subject = RunSubject.of(occurrence, is_set=workflow.trigger.is_set, is_lost=occurrence.happened == "lost")
     recall = Recall(ledger.reads_of(record.number))
-    context = RunContext(stage, scope, subject, is_last_try=True, recall=recall, trace=listening)
+    context = RunContext(stage, scope, subject, is_last_try=True, is_too_late=True, recall=recall, trace=listening)
     _go_through(opened, context, ledger.journal_of(record.number), told)
     return told
 

@@ -35,6 +35,7 @@ class PlaceReport(Struct, frozen=True):
     trouble: str = ""
     fix: str = ""
     notes: tuple[str, ...] = ()
+    exit_code: int = 0  # of the trouble
 
 
 class Found(Struct, frozen=True):
@@ -80,10 +81,10 @@ class Place(Protocol):
     def describe(self) -> PlaceReport:
         """The place for people. Never raises: trouble is part of the answer."""
         try:
-            holds, said, fix = self.holds(), "", ""
+            holds, said, fix, code = self.holds(), "", "", 0
         except WhenvocaError as error:
-            holds, said, fix = "", error.message, error.fix
-        return PlaceReport(self.name, self.kind, self.address, self.zone.key, holds, said, fix, self.notes)
+            holds, said, fix, code = "", error.message, error.fix, int(error.exit_code)
+        return PlaceReport(self.name, self.kind, self.address, self.zone.key, holds, said, fix, self.notes, code)
 
     def info(self) -> PlaceInfo:
         """What the checker needs; no server is asked, a run does that. Never raises: trouble is part of the answer."""

@@ -80,7 +80,10 @@ _FIXED = (
     Entry(
         "tries",
         "setting",
-        "How often a run is tried while a place does not answer, with growing pauses; then it has failed.",
+        "How often one command tries a run where a place does not answer, or refuses; 3 unless it says otherwise. "
+        "After "
+        "so many refusals it has failed. Where nobody answers it waits: the next run and watch go on with it, for 24 "
+        "hours, or as long as missed says.",
         "tries 5",
     ),
     Entry(

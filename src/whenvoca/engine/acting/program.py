@@ -260,8 +260,7 @@ class Program:
             except WaitingFault:
                 raise
             except (RowFault, PlaceTrouble, SourceFault) as error:
-                is_passing = isinstance(error, PlaceTrouble) and error.is_passing
-                if not isinstance(error, RowFault) and not (is_passing and context.is_last_try):
+                if not isinstance(error, RowFault) and not context.gives_up(error):
                     raise
                 fault = error if isinstance(error, RowFault) else TroubleFault(error)
                 if compiled.on_failure is None:

@@ -11,7 +11,7 @@ from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.place_protocols import Found
-from whenvoca.errors import RequestFault, RowFault
+from whenvoca.errors import PlaceTrouble, RequestFault, RowFault
 from whenvoca.language import tree
 from whenvoca.language.evaluation import Scope
 
@@ -60,11 +60,18 @@ class RunContext(Struct):
     scope: Scope
     subject: RunSubject
     run: int = 0  # its number
-    is_last_try: bool = False  # trouble at a place is now a failure
+    is_last_try: bool = False  # a refusal of a place is now a failure
+    is_too_late: bool = False  # it has waited so long that a place which does not answer is now a failure
     ordinals: dict[tuple[str, ...], int] = field(default_factory=dict)  # of effects and look-ups, counted so far
     recall: Recall = field(default_factory=Recall)
     trace: Trace | None = None
     ask: Callable[[Question], Any] | None = None
+
+    def gives_up(self, error: Exception) -> bool:
+        """Whether that trouble at a place ends the run, instead of having it wait."""
+        if not isinstance(error, PlaceTrouble):
+            return False
+        return (error.is_refusal and self.is_last_try) or (error.is_passing and self.is_too_late)
 
     def count(self, *what: str) -> int:
         """How often this was counted by now."""

@@ -14,6 +14,7 @@ from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.records import Journal, JournalEntry, Occurrence
 from whenvoca.engine.running.outcome import RunResult
+from whenvoca.engine.running.patience import Patience
 from whenvoca.errors import PlaceTrouble, SourceFault, WhenvocaError
 
 
@@ -34,6 +35,7 @@ class GroupRun(Struct):
     trouble: WhenvocaError | None = None
     late: str = ""  # how late it began, where it is a matter of time
     is_abandoned: bool = False  # has intents that may stay without a receipt: of before a crash, or refused
+    tries: int = 3  # of the workflow: how often one command tries it
     must_end: bool = False  # no occurrence waits for it to be tried again: trouble at a place is its failure
 
     @property
@@ -70,18 +72,25 @@ class RunEnds:
     """Enters the ends of runs into the journal, and tells of them."""
 
     def __init__(
-        self, stage: WorkspaceStage, tell: Callable[[RunResult], None], progress: Callable[[int], None]
+        self,
+        stage: WorkspaceStage,
+        tell: Callable[[RunResult], None],
+        progress: Callable[[int], None],
+        patience: Patience | None,
     ) -> None:
-        self._stage, self._tell, self._progress = stage, tell, progress
+        self._stage, self._tell, self._progress, self._patience = stage, tell, progress, patience
         self.retries_due = 0  # runs that trouble at a place has ended, and that have a try left
 
     def end(self, run: GroupRun, journal: Journal) -> None:
         """Notes how a run ended; one that waits goes on waiting."""
         occurrence, clock = run.occurrence, self._stage.clock
         if run.outcome == "waiting":
-            passes = isinstance(run.trouble, PlaceTrouble) and run.trouble.is_passing
-            self._stage.ledger.hold(occurrence, run.reason, occurrence.tries + passes)
-            if passes:
+            counts = isinstance(run.trouble, PlaceTrouble) and (run.trouble.is_passing or run.trouble.is_refusal)
+            tries = occurrence.tries + counts
+            self._stage.ledger.hold(occurrence, run.reason, tries)
+            if counts and self._patience is not None:
+                self._patience.put_off(occurrence.number, tries)
+            elif counts and tries % run.tries:
                 self.retries_due += 1
                 return
         else:

@@ -166,8 +166,7 @@ class Lockstep:
             return run.performing.send(answer)
         if isinstance(answer, RowFault):
             return run.performing.throw(answer)
-        is_last = isinstance(answer, PlaceTrouble) and answer.is_passing and run.context.is_last_try
-        if is_last or run.must_end:
+        if run.context.gives_up(answer) or run.must_end:
             return run.performing.throw(TroubleFault(answer))
         raise answer
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -19,14 +19,17 @@ from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.running.lockstep import Lockstep
 from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.engine.running.outcome import RunResult
+from whenvoca.engine.running.patience import Patience
 from whenvoca.engine.running.run_input import add_change_words, holds, subject_state, why_dropped
 from whenvoca.engine.running.unsaved_cells import UnsavedCells
+from whenvoca.engine.seeing.strategy import missed_after
 from whenvoca.language.evaluation import Scope
 from whenvoca.values.durations import Duration, show_duration
 
 _UTC = ZoneInfo("UTC")
 _to_moment = lru_cache(maxsize=256)(datetime.fromisoformat)  # what is taken up together happened at one moment
 GROUP = 2500  # runs that advance together
+LONGEST_WAIT = timedelta(hours=24)  # of a run for a place that does not answer
 _LATE = 60  # seconds after which a run by time is told as late
 MOST_UNSAVED = 10_000  # runs whose cells may wait for the save of their file; more would only fill the memory
 
@@ -44,7 +47,8 @@ class RunGroup:
     """Works through waiting occurrences of one workflow after the other. ``tell`` hears of every run that ended.
 
     ``kept``: of how many runs the effects are kept to be told; the journal has them all. ``stop`` answers whether to
-    end when the step at hand is done.
+    end when the step at hand is done. ``patience`` knows when runs that wait for a place are tried again; without it
+    they are tried at once.
     """
 
     def __init__(
@@ -55,9 +59,10 @@ class RunGroup:
         progress: Callable[[int], None] = lambda ended: None,
         kept: int = 200,
         stop: Callable[[], bool] = lambda: False,
+        patience: Patience | None = None,
     ) -> None:
-        self._stage, self._tell, self._stop = stage, tell, stop
-        self._ends = RunEnds(stage, tell, progress)
+        self._stage, self._tell, self._stop, self._patience = stage, tell, stop, patience
+        self._ends = RunEnds(stage, tell, progress, patience)
         self._cells = UnsavedCells(stage, self._ends, kept)
         self._lockstep = Lockstep(stage, self._cells, self._ends)
 
@@ -100,6 +105,9 @@ class RunGroup:
                 seen: set[str] = set()
                 for each in left:
                     if lane(each) in held:
+                        continue
+                    if self._patience is not None and not self._patience.is_due(each.number):
+                        held.add(lane(each))
                         continue
                     (later if lane(each) in seen else wave).append(each)
                     seen.add(lane(each))
@@ -159,6 +167,7 @@ class RunGroup:
             RunSubject.of(occurrence, is_set=trigger.is_set, is_lost=start.is_lost),
             run=occurrence.run,
             is_last_try=occurrence.tries + 1 >= settings.tries,
+            is_too_late=self._is_too_late(opened, occurrence),
             recall=Recall(reads),
             ask=ask,
         )
@@ -168,9 +177,18 @@ class RunGroup:
             program.perform(context),
             self._stage.clock.tick(),
             {entry.key: entry for entry in start.done},
+            tries=settings.tries,
             late=self._late(occurrence) if trigger.definition.strategy.is_timed else "",
             is_abandoned=bool(start.done),
         )
+
+    def _is_too_late(self, opened: OpenProgram, occurrence: Occurrence) -> bool:
+        """Whether it has been tried, and has waited for a place for longer than it may."""
+        if not occurrence.tries:
+            return False
+        is_timed = opened.program.workflow.trigger.definition.strategy.is_timed
+        longest = missed_after(opened.program) if is_timed else LONGEST_WAIT
+        return self._stage.clock.now() - datetime.fromisoformat(occurrence.at) >= longest
 
     def _late(self, occurrence: Occurrence) -> str:
         late = Duration.between(datetime.fromisoformat(occurrence.at), self._stage.clock.now())

@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.running.brake import Held
+from whenvoca.engine.running.patience import Patience
 from whenvoca.errors import RequestFault
 
 _MOST_LISTED = 12
@@ -66,4 +67,5 @@ class RunOptions(Struct, frozen=True):
     is_rehearsal: bool = False
     look: frozenset[str] | None = None  # lower-case names of the only places that are looked at; None: all
     stop: Callable[[], bool] = lambda: False  # whether to end when the step at hand is done
+    patience: Patience | None = None  # of a process that goes on: when runs that wait for a place are tried again
     progress: Callable[[int, int], None] = lambda done, total: None

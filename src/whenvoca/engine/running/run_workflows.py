@@ -93,6 +93,7 @@ class _Runner:
             progress=self._count,
             kept=self._options.kept,
             stop=self._options.stop,
+            patience=self._options.patience,
         )
 
     def _count(self, ended: int) -> None:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+import time
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
@@ -17,6 +19,7 @@ from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Job
 from whenvoca.engine.running.open_program import open_program
 from whenvoca.engine.running.outcome import Outcome
+from whenvoca.engine.running.patience import Patience
 from whenvoca.engine.running.presence import next_end
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
@@ -66,8 +69,8 @@ class WatchListener(Protocol):
     def outcome(self, outcome: Outcome, at: datetime) -> None:
         """What one round did."""
 
-    def trouble(self, text: str, *, is_over: bool) -> None:
-        """Something is wrong, or right again: said once, not every second."""
+    def trouble(self, text: str, at: datetime, since: datetime | None = None) -> None:
+        """Something is wrong, or right again what was wrong ``since`` then: said once, not every second."""
 
     def note(self, text: str) -> None:
         """Anything else worth a line."""
@@ -78,6 +81,14 @@ class _Pace(Struct):
 
     seconds: float = _POLL[0]
     due: float = 0.0
+
+
+def _is_of(trouble: str, places: frozenset[str]) -> bool:
+    """Whether the trouble is of one of these places, or of none."""
+    if not trouble.startswith("place: "):
+        return True
+    name = re.split("[,:]", trouble.removeprefix("place: "), maxsplit=1)[0]
+    return name.lower() in places
 
 
 class Watch(Struct, kw_only=True):
@@ -93,7 +104,8 @@ class Watch(Struct, kw_only=True):
     once: bool = False
     _loaded: Loaded | None = None
     _paces: dict[str, _Pace] = field(default_factory=dict)
-    _troubles: set[str] = field(default_factory=set)
+    _troubles: dict[str, datetime] = field(default_factory=dict)  # since when
+    _patience: Patience = field(default_factory=lambda: Patience(time.monotonic))
     _since: str = ""
     _failed: bool = False
 
@@ -150,21 +162,28 @@ class Watch(Struct, kw_only=True):
         assert self._loaded is not None
         loaded = self._loaded
         stage = loaded.stage.on(loaded.stage.places.renewed(), self.ledger)
-        options = RunOptions(brake_span=BRAKE_SPAN, look=look, kept=10**9, stop=lambda: self.waker.is_stopped)
+        options = RunOptions(
+            brake_span=BRAKE_SPAN,
+            look=look,
+            kept=10**9,
+            stop=lambda: self.waker.is_stopped,
+            patience=None if isinstance(self.clock, PlayedClock) else self._patience,
+        )
         try:
             outcome = run_workflows(stage, loaded.workflows, options)
         except WhenvocaError as error:
             self._heed({f"run: {error.where}: {error.message}" if error.where else f"run: {error.message}"}, "run: ")
             return
         self._heed(set(), "run: ")
-        self._heed({f"place: {each}" for each in outcome.troubles}, "place: ")
+        not_looked_at = {each for each in self._troubles if look is not None and not _is_of(each, look)}
+        self._heed({f"place: {each}" for each in outcome.troubles} | not_looked_at, "place: ")
         for name, faults in outcome.told.items():
             self._heed({f"data of {name}: {each}" for each in faults}, f"data of {name}: ")
         circles = [
             each for each in outcome.faults if each not in {one for faults in outcome.told.values() for one in faults}
         ]
         for each in circles:
-            self.told.trouble(each, is_over=False)
+            self.told.trouble(each, self.clock.now())
         self._heed({f"held: {each.said}" for each in outcome.held}, "held: ")
         self._failed = self._failed or bool(outcome.counts.get("failed"))
         prune_when_due(self.ledger, stage.workspace, self.clock)
@@ -172,13 +191,14 @@ class Watch(Struct, kw_only=True):
         self._pace(outcome, look)
 
     def _heed(self, now: set[str], kind: str) -> None:
-        """Tells what is newly wrong, and what is right again."""
+        """Tells what is newly wrong, and what is right again, with how long it was wrong."""
+        at = self.clock.now()
         before = {each for each in self._troubles if each.startswith(kind)}
         for each in sorted(now - before):
-            self.told.trouble(each.removeprefix(kind), is_over=False)
+            self.told.trouble(each.removeprefix(kind), at)
+            self._troubles[each] = at
         for each in sorted(before - now):
-            self.told.trouble(each.removeprefix(kind), is_over=True)
-        self._troubles = (self._troubles - before) | now
+            self.told.trouble(each.removeprefix(kind), at, since=self._troubles.pop(each))
 
     # --- what comes next
 
@@ -206,6 +226,8 @@ class Watch(Struct, kw_only=True):
         for moment in (following, self.until):
             if moment is not None:
                 seconds = min(seconds, max(0.0, (moment - now).total_seconds()))
+        if (due := self._patience.seconds()) is not None:
+            seconds = min(seconds, due)
         for pace in self._paces.values():
             seconds = min(seconds, max(0.0, pace.due - self.clock.tick()))
         return self.waker.wait(seconds)

@@ -425,7 +425,7 @@ class DavCalendar(Calendar):
         if answer.status < 400 or answer.status in (404, 410):
             return self._disbelieved(answer, f"to the {what}, which was not done")
         said = f"does not take the {what}: {answer.said} {precondition_in(answer.content)}".strip()
-        return PlaceTrouble(said, where=self._where)
+        return PlaceTrouble(said, where=self._where, is_refusal=answer.status != 423, is_passing=answer.status == 423)
 
     def _receipt(self, address: str, etag: str) -> Receipt:
         if not etag.startswith(
