@@ -343,3 +343,36 @@ def test_the_calendars_of_a_server_are_named(desk: Desk, radicale: Radicale, dom
     [place] = [each for each in result if each["name"] == "domes"]
     assert place["trouble"].startswith(f'there is no calendar "{wanted}"') or wanted in place["trouble"]
     assert "bad" in place["fix"]
+
+
+@pytest.mark.parametrize("fault", ["refuse", "503", "cut"])
+@pytest.mark.parametrize("when", ["at first", "while it writes"])
+def test_an_undo_waits_for_its_server(day: BadDay, fault: str, when: str) -> None:
+    day.desk.rows(ROWS[0], ROWS[1].replace("Tour 2", "Walk 2"), ROWS[2])
+    assert day.desk.run("run").code == 0
+    number = next(
+        str(each["run"]) for each in day.desk.run("runs", "--json").json["runs"] if each["workflow"] == "mirror"
+    )
+    methods = ("PUT", "DELETE") if when == "while it writes" else ("PROPFIND", "REPORT", "GET", "PUT")
+    day.spoil(*methods, by=fault)
+    result = day.desk.run("undo", number, "--yes")
+    assert result.code == 3, result
+    assert "change event" not in said(result).partition("taken back:")[2]
+    assert "nothing to take back" not in said(result)
+    day.heal()
+    assert day.desk.run("undo", number, "--yes").code == 0
+    assert day.titles() == ["Tour 1", "Tour 2", "Tour 3"]
+
+
+@pytest.mark.parametrize("fault", ["cut", PAGE], ids=["cut", "a page"])
+def test_a_deletion_whose_answers_were_lost_is_ours(day: BadDay, fault: Fault) -> None:
+    day.desk.rows(*ROWS[:2])
+    day.spoil("DELETE", by=fault if fault == "cut" else lambda answer: PAGE)
+    result = day.desk.run("run", "--yes")
+    assert day.titles() == ["Tour 1", "Tour 2"]
+    day.heal()
+    assert day.desk.run("run", "--yes").code == 0
+    [newest] = [each for each in day.desk.run("runs", "--json").json["runs"] if each["workflow"] == "mirror"][:1]
+    assert [each["verb"] for each in newest["effects"]] == ["delete event"], (result, newest)
+    assert day.desk.run("undo", str(newest["run"]), "--yes").code == 0
+    assert day.titles() == ["Tour 1", "Tour 2", "Tour 3"]

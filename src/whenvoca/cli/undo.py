@@ -46,6 +46,8 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
             planned = undo_runs(opened.stage(copy, opened.places.rehearsed()), records)
         finally:
             copy.close()
+        if planned.troubles:
+            raise planned.troubles[0]
         if not common.as_json:
             _show(planned)
         if not planned.effects:
@@ -62,11 +64,19 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
     if common.as_json:
         show_json(_to_json(done, done=True))
     else:
-        new = ", ".join(str(run.number) for run in done.runs)
-        say(f"taken back: {count_of(len(done.runs), 'run')}, {count_effects(done.effects)}")
+        over = [run for run in done.runs if run.effects]
+        if over:
+            say(f"taken back: {count_of(len(over), 'run')}, {count_effects(done.effects)}")
         for said in done.left:
             say(f"left alone: {said}", style="yellow")
-        say_next(f"whenvoca undo {new} brings it again", quiet=common.quiet)
+        for trouble in done.troubles:
+            say(f"not taken back yet: {trouble}", style="red")
+        if done.troubles:
+            again = ", ".join(str(run.record.number) for run in done.runs if run.trouble is not None)
+            say_next(f"when the place is back: whenvoca undo {again}", quiet=common.quiet)
+        elif over:
+            new = ", ".join(str(run.number) for run in over)
+            say_next(f"whenvoca undo {new} brings it again", quiet=common.quiet)
     return done.exit_code
 
 

@@ -105,6 +105,8 @@ def _restored(effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
     names: list[str] = []
     old = _kept_event(effect, stage)
     for name, value in (effect.after or {}).items():
+        if not _is_same(now[name], value) and _is_same(now[name], (effect.before or {}).get(name)):
+            continue  # it is so again: by somebody, or by an undo whose answer was lost
         if not _is_same(now[name], value):
             said = f"{name} is {show_value(now[name]) or 'empty'} now"
             left.append(f'{effect.place}: "{stored.event.title}" was changed since, {said}; it is left so')
@@ -194,6 +196,7 @@ def _kinds(noun: str) -> DatedEffects:
             detail=lambda effect: when(effect.before or {}),
             counts_as=("deletion", "change"),
             invert=_undo_deletion,
+            is_done=lambda stage, effect: stage.find_event(effect.place, effect.target) is None,
             inverses=(put_back,),
         ),
         take=EffectKind(

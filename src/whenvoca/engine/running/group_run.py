@@ -26,6 +26,7 @@ class GroupRun(Struct):
     performing: Performing
     began: float  # on the clock's tick
     journal: dict[EffectKey, JournalEntry] = field(default_factory=dict)
+    claimed: set[EffectKey] = field(default_factory=set)  # of the journal: what it asked for again
     effects: list[Effect] = field(default_factory=list)
     refused: list[Effect] = field(default_factory=list)  # among them
     unsaved: int = 0  # effects whose file is not saved yet

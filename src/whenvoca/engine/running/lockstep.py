@@ -6,6 +6,7 @@ The order that makes a kill harmless: intents are committed before they are carr
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -66,10 +67,24 @@ class Lockstep:
             journal.reads += [(run.occurrence.run, *each) for each in run.context.recall.take_fresh()]
             if not run.outcome:
                 continue
+            if run.outcome == "done" and run.journal:
+                self._own_what_was_done(run, journal)
             if run.unsaved and run.outcome != "waiting":
                 self._cells.wait(run)
             else:
                 self._ends.end(run, journal)
+
+    def _own_what_was_done(self, run: GroupRun, journal: Journal) -> None:
+        """What was intended before, is not asked for any more, and stands as intended was done by us: only the answer
+        was lost."""
+        for key, entry in run.journal.items():
+            is_done = self._stage.kinds.of(entry.effect).is_done
+            if entry.receipt is not None or key in run.claimed or is_done is None:
+                continue
+            with suppress(WhenvocaError):
+                if is_done(self._stage, entry.effect):
+                    journal.receipts.append((entry.number, entry.effect, Receipt()))
+                    run.effects.append(entry.effect)
 
     def _carry_out(self, asked: Sequence[_Asked], this_round: _Round) -> list[tuple[GroupRun, _Answer | None]]:
         """Applies the effects, and answers what came of each."""
@@ -135,6 +150,7 @@ class Lockstep:
                 key, effect = self._hand_on(run, answer)
                 run.effects.append(effect)
                 entry = run.journal.get(key)
+                run.claimed.add(key)
                 if entry is not None and (done := self._done_before(entry)) is not None:
                     answer = done
                     continue

@@ -17,7 +17,7 @@ from whenvoca.engine.ledger.records import Occurrence, RunRecord
 from whenvoca.engine.running.outcome import RunResult
 from whenvoca.engine.running.run_group import RunGroup
 from whenvoca.engine.undoing.inverse_effects import invert_run
-from whenvoca.errors import ExitCode
+from whenvoca.errors import ExitCode, WhenvocaError
 
 
 class Undone(Struct):
@@ -28,11 +28,12 @@ class Undone(Struct):
     effects: list[Effect] = field(default_factory=list)
     left: list[str] = field(default_factory=list)  # what another hand changed since, and why it is left
     outcome: str = ""
+    trouble: WhenvocaError | None = None  # of a place, which kept it from going on
 
     def hear(self, result: RunResult) -> None:
         """How it ended."""
-        self.outcome = result.outcome
-        if result.outcome != "done" and result.reason:
+        self.outcome, self.trouble = result.outcome, result.trouble
+        if result.outcome != "done" and result.reason and result.trouble is None:
             self.left.append(result.reason)
 
 
@@ -52,8 +53,15 @@ class UndoOutcome(Struct):
         return [said for run in self.runs for said in run.left]
 
     @property
+    def troubles(self) -> list[WhenvocaError]:
+        """What kept runs from being taken back for now: they can be asked for again."""
+        return [run.trouble for run in self.runs if run.trouble is not None]
+
+    @property
     def exit_code(self) -> ExitCode:
-        """1 where something had to be left."""
+        """3 where a place could not be reached, 1 where something had to be left."""
+        if self.troubles:
+            return ExitCode.UNREACHABLE
         return ExitCode.FAILED if self.left or any(run.outcome != "done" for run in self.runs) else ExitCode.DONE
 
 
