@@ -214,6 +214,7 @@ class CatchingServer:
 
     def __init__(self) -> None:
         self.emails: list[tuple[list[str], EmailMessage]] = []
+        self.puts_off, self.seconds, self.answer = True, 0.0, "250 OK"
         self.port = free_port()
         self._controller = Controller(
             self,
@@ -231,7 +232,7 @@ class CatchingServer:
     async def handle_RCPT(self, server: Any, session: Any, envelope: Any, address: str, options: Any) -> str:  # noqa: N802
         if address.startswith("reject"):
             return "550 5.1.1 no such user"
-        if address.startswith("later"):
+        if address.startswith("later") and self.puts_off:
             return "451 4.3.0 try again later"
         envelope.rcpt_tos.append(address)
         return "250 OK"
@@ -239,8 +240,10 @@ class CatchingServer:
     async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802
         email = message_from_bytes(envelope.original_content, policy=default)
         assert isinstance(email, EmailMessage)
-        self.emails.append((list(envelope.rcpt_tos), email))
-        return "250 OK"
+        await asyncio.sleep(self.seconds)
+        if self.answer.startswith("250"):
+            self.emails.append((list(envelope.rcpt_tos), email))
+        return self.answer
 
     def start(self) -> None:
         """Starts it."""

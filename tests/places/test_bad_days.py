@@ -376,3 +376,26 @@ def test_a_deletion_whose_answers_were_lost_is_ours(day: BadDay, fault: Fault) -
     assert [each["verb"] for each in newest["effects"]] == ["delete event"], (result, newest)
     assert day.desk.run("undo", str(newest["run"]), "--yes").code == 0
     assert day.titles() == ["Tour 1", "Tour 2", "Tour 3"]
+
+
+@pytest.mark.parametrize(
+    "edit", [(b"SUMMARY:Tour 3", b"SUMMARY:Theirs"), (b"T213000", b"T203000")], ids=["title", "start"]
+)
+@pytest.mark.parametrize("when", ["before", "at the last moment"])
+def test_a_persons_edit_survives_a_deletion_of_ours(day: BadDay, edit: tuple[bytes, bytes], when: str) -> None:
+    [file] = [name for name, data in day.radicale.events(day.name).items() if b"Tour 3" in data]
+
+    def change() -> None:
+        data = day.radicale.events(day.name)[file]
+        with day.radicale.client() as other:
+            address = f"/alice/{day.name}/{file}"
+            assert other.put(address, content=data.replace(*edit)).status_code in (201, 204)
+
+    edits = [change]
+    if when == "before":
+        edits.pop()()
+    day.fault = lambda method: (edits.pop()() or "") if method == "DELETE" and edits else ""  # type: ignore[func-returns-value]
+    day.desk.rows(*ROWS[:2])
+    result = day.desk.run("run", "--yes")
+    assert edit[1] in day.radicale.events(day.name).get(file, b""), result
+    assert "changed" in said(result)

@@ -181,10 +181,80 @@ def test_password_never_goes_out_in_the_clear_unless_said(server: CatchingServer
     )
     refused = desk.run("run", "slots")
     assert refused.code == 2
-    assert "would go out in the clear" in refused.out + refused.err
+    assert "would go out in the clear" in " ".join((refused.out + refused.err).split())
     assert server.emails == []
     server.emails.clear()
     desk.settings(SETTINGS, place + 'tls = "none"\n')
     assert desk.run("run", "slots").code == 0
     assert [(to, email["Subject"]) for to, email in server.emails] == [(["ines@example.org"], "Hello")] * 2
     assert len({email["Message-ID"] for _, email in server.emails}) == 2  # it was started twice
+
+
+def outbox_of(server: CatchingServer, *, user: str = "") -> str:
+    return (
+        f'[places.emails]\nkind = "outbox"\nserver = "127.0.0.1"\nport = {server.port}\nfrom = "desk@example.org"\n'
+        f'tls = "none"\nseconds = 1\n{user}[places.requests]\nkind = "sheet"\nfile = "requests.csv"\nkey = "No"\n'
+    )
+
+
+SEND = 'when requests gains a row\n\nsend email to Title\n  subject  "Hello {row.No}"\n  text     "Hello"\n'
+ROW = ",,R-1,{},2027-03-17,21:30,22:00"
+
+
+def test_without_tls_nothing_goes_out_unless_said(server: CatchingServer, desk: Desk) -> None:
+    server.emails.clear()
+    desk.settings(SETTINGS, outbox_of(server).replace('tls = "none"\n', "")).workflow(SEND)
+    desk.rows(ROW.format("ana@example.org"))
+    result = desk.run("run")
+    assert "offers no TLS, and emails would go out in the clear" in " ".join((result.out + result.err).split())
+    assert server.emails == []
+
+
+def test_each_of_several_recipients_gets_it_once(server: CatchingServer, desk: Desk) -> None:
+    """One is refused, one put off: who has the email does not get it again, all have the same one."""
+    server.emails.clear()
+    desk.settings(SETTINGS, outbox_of(server)).workflow("tries  1\n" + SEND)
+    desk.rows(ROW.format('"ana@example.org, later@example.org, reject@example.org, rui@example.org"'))
+    assert desk.run("run", "--now", "2027-03-01 10:00").code == 3
+    assert [to for to, _ in server.emails] == [["ana@example.org"]]
+    server.puts_off = False
+    try:
+        result = desk.run("run", "--now", "2027-03-01 10:10")
+    finally:
+        server.puts_off = True
+    assert result.code == 1
+    assert "reject@example.org (550" in result.out
+    assert [to[0] for to, _ in server.emails] == ["ana@example.org", "later@example.org", "rui@example.org"]
+    assert desk.run("retry", "--failed").code == 1
+    assert len(server.emails) == 3
+    assert len({email["Message-ID"] for _, email in server.emails}) == 1
+    assert server.emails[0][1]["To"] == "ana@example.org, later@example.org, reject@example.org, rui@example.org"
+
+
+def test_the_brake_counts_emails_and_not_recipients(server: CatchingServer, desk: Desk) -> None:
+    server.emails.clear()
+    desk.settings(SETTINGS, outbox_of(server)).workflow("brake 1 emails\n" + SEND)
+    desk.rows(ROW.format('"ana@example.org, rui@example.org, tomas@example.org"'))
+    assert desk.run("run").code == 0
+    assert len(server.emails) == 3
+
+
+def test_a_slow_answer_to_an_email_is_waited_for(server: CatchingServer, desk: Desk) -> None:
+    server.emails.clear()
+    desk.settings(SETTINGS, outbox_of(server)).workflow(SEND).rows(ROW.format("ana@example.org"))
+    server.seconds = 2.5  # and the place says one
+    try:
+        assert desk.run("run").code == 0
+    finally:
+        server.seconds = 0.0
+    assert len(server.emails) == 1
+
+
+def test_an_email_that_is_not_taken_has_failed(server: CatchingServer, desk: Desk) -> None:
+    desk.settings(SETTINGS, outbox_of(server)).workflow(SEND).rows(ROW.format("ana@example.org"))
+    server.answer = "552 5.3.4 too large"
+    try:
+        result = desk.run("run")
+    finally:
+        server.answer = "250 OK"
+    assert (result.code, "552 5.3.4 too large" in result.out) == (1, True)

@@ -15,7 +15,7 @@ from whenvoca.engine.things.event import EventThing
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
-from whenvoca.steps.messages import name_addressee
+from whenvoca.steps.messages import message_number, name_addressee
 from whenvoca.values.addresses import split_addresses, to_address
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
@@ -35,7 +35,22 @@ def _act(call: StepCall) -> Acting:
     if attached:
         after["attach"] = [title for title, _ in attached]
     kept = json.dumps([text for _, text in attached], ensure_ascii=False) if attached else ""
-    yield Effect(verb="send email", place=_outbox(call), target=call.occasion(", ".join(to)), after=after, kept=kept)
+    outbox, occasion = _outbox(call), call.occasion(", ".join(to))
+    if len(to) == 1:
+        yield Effect(verb="send email", place=outbox, target=occasion, after=after, kept=kept)
+        return
+    refused: list[RowFault] = []
+    for address in to:  # each by itself: who has it does not get it again because another one was refused
+        target = f"{occasion} {address}"
+        if call.stage.was_told(call.run, outbox, target):
+            continue
+        try:
+            yield Effect(verb="send email", place=outbox, target=target, after={**after, "for": address}, kept=kept)
+        except RowFault as fault:
+            refused.append(fault)
+    if refused:
+        others = "nobody has the email" if len(refused) == len(to) else "the others have the email"
+        raise RowFault(f"{'; '.join(each.message for each in refused)}; {others}", fix=refused[0].fix)
 
 
 def _outbox(call: StepCall) -> str:
@@ -100,6 +115,7 @@ EMAIL_EFFECT = EffectKind(
     target=name_addressee,
     detail=_detail,
     counts_as=("email",),
+    counts_with=lambda effect: message_number(effect.target),
     told_as=lambda effect: f"the email to {show_value((effect.after or {}).get('to'))}",
 )
 

@@ -46,7 +46,14 @@ def _message(call: StepCall, number: str, after: dict[str, Any]) -> Effect:
 def name_addressee(effect: Effect) -> str:
     """Whom a message or email is for: a room, a person, or addresses."""
     after = effect.after or {}
-    return show_brief(f"room {after['room']}" if after.get("room") else after.get("person") or after.get("to"))
+    if after.get("room"):
+        return show_brief(f"room {after['room']}")
+    return show_brief(after.get("person") or after.get("for") or after.get("to"))
+
+
+def message_number(target: str) -> str:
+    """What names a message, without the one of several people for whom it is."""
+    return target.partition(" ")[0]
 
 
 MESSAGE_EFFECT = EffectKind(

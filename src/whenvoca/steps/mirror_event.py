@@ -95,18 +95,17 @@ def _take_away(call: StepCall, made: ExistingThing | Missing) -> Acting:
     if isinstance(made, Missing):
         return
     rule = call.text("disputed") or LEFT_ALONE
-    if rule != IN_SOURCE and _touched(call, made):
-        raise RowFault(
-            f'its {_subject(call)} is gone, but its {kind_of(call).noun} "{made.stored.event.title}" in {call.place} '
-            f"was changed by another hand "
-            f"({', '.join(_touched(call, made))}); it is left there",
-            fix="take it away there, or say: disputed as in source",
-        )
 
     def decide() -> Effect | None:
         now = _made(call)
         if isinstance(now, Missing):
             return None
+        if rule != IN_SOURCE and (touched := _touched(call, now)):
+            raise RowFault(
+                f'its {_subject(call)} is gone, but its {kind_of(call).noun} "{now.stored.event.title}" in '
+                f"{call.place} was changed by another hand ({', '.join(touched)}); it is left there",
+                fix="take it away there, or say: disputed as in source",
+            )
         uid = now.stored.event.uid
         return to_deletion(
             now.stored, call.place, uid, lineage=call.lineage.to_mark(), number=now.number, base=now.base

@@ -29,6 +29,7 @@ class EffectKind(Struct, frozen=True, kw_only=True):
     target: Callable[[Effect], str]  # what it is about, for people
     detail: Callable[[Effect], str] = _nothing  # what it does there, old → new
     counts_as: tuple[str, ...] = ()  # what the brake counts it as: deletion, change, email, message, call
+    counts_with: Callable[[Effect], str] | None = None  # what it shares with those that the brake counts as one with it
     invert: Callable[[Any, Effect, list[str]], Inverse] | None = None
     """Given the stage, gives the effects that undo it; the list hears of what somebody changed since and is left."""
     inverses: tuple[EffectKind, ...] = ()  # kinds that only its undo writes, or what ends it

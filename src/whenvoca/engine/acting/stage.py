@@ -99,6 +99,10 @@ class Stage:
         calendar = self.calendar(place)
         return to_thing(event, calendar.name, address or calendar.address_of(event.uid), calendar.zone)
 
+    def was_told(self, run: int, place: str, target: str) -> bool:
+        """Whether an earlier try of that run has told it to others already."""
+        return self._ledger.was_told(run, place, target)
+
     def find_made(self, place: str, lineage: Lineage) -> ExistingThing | Missing:
         """What stands of that lineage, or what is known of its absence.
 

@@ -88,6 +88,14 @@ class SqliteEffects(SqliteFile, EffectBook):
     def effects_done(self, run: int) -> list[JournalEntry]:
         return [entry for entry in self.journal_of(run) if entry.receipt is not None]
 
+    def was_told(self, run: int, place: str, target: str) -> bool:
+        earlier = (
+            "SELECT b.number FROM runs a JOIN runs b ON b.workflow=a.workflow AND b.subject=a.subject AND "
+            "b.occurrence=a.occurrence AND b.number!=a.number WHERE a.number=?"
+        )
+        told = f"SELECT 1 FROM effects WHERE run IN ({earlier}) AND place=? AND target=? AND state='done' LIMIT 1"
+        return run > 0 and self._one(told, (run, place, target)) is not None
+
     def written(self, workflow: str, subject: str, place: str, target: str) -> dict[str, Any]:
         rows = self._db.execute(
             "SELECT e.verb, e.before, e.after FROM runs r JOIN effects e ON e.run=r.number WHERE r.workflow=? AND "

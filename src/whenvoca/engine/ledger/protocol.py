@@ -224,6 +224,9 @@ class EffectBook(Transactions, Protocol):
     def effects_done(self, run: int) -> list[JournalEntry]:
         """What a run did, with receipts, in order."""
 
+    def was_told(self, run: int, place: str, target: str) -> bool:
+        """Whether an earlier run of the same occurrence has done that effect."""
+
     def written(self, workflow: str, subject: str, place: str, target: str) -> dict[str, Any]:
         """The fields of a thing that runs of a workflow about a subject made, as they last wrote them; empty if they
         did not make it."""

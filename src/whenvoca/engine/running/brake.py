@@ -115,6 +115,13 @@ def _is_one(step: tree.Step) -> bool:
     return step.definition.value_type != "people" or isinstance(node, tree.Text | tree.ListOf)
 
 
+def _count(kinds: EffectKinds, effects: Sequence[Effect]) -> int:
+    """How many they are; an email to several people is one."""
+    alone = [effect for effect in effects if kinds.of(effect).counts_with is None]
+    shared = {with_it(effect) for effect in effects if (with_it := kinds.of(effect).counts_with) is not None}
+    return len(alone) + len(shared)
+
+
 def to_held(
     workflow: str,
     kinds: EffectKinds,
@@ -131,10 +138,11 @@ def to_held(
         counted = tuple(effect for effect in effects if what in kinds.of(effect).counts_as)
         if not counted:
             continue
-        is_over, is_deletion = len(counted) + before > limit, what == "deletion"
+        number = _count(kinds, counted)
+        is_over, is_deletion = number + before > limit, what == "deletion"
         is_emptied = is_deletion and losses.is_emptied
-        is_halved = is_deletion and not is_emptied and not is_over and losses.is_halved(len(counted))
+        is_halved = is_deletion and not is_emptied and not is_over and losses.is_halved(number)
         orphans = losses.orphans if is_deletion else 0
         if is_over or is_emptied or is_halved or orphans:
-            return Held(workflow, what, len(counted) + before, limit, counted, orphans, is_emptied, is_halved)
+            return Held(workflow, what, number + before, limit, counted, orphans, is_emptied, is_halved)
     return None

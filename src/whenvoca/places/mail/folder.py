@@ -13,7 +13,7 @@ from whenvoca.engine.message_protocols import Outbox
 from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.errors import WhenvocaError
 from whenvoca.places import files
-from whenvoca.places.mail.compose import compose_email
+from whenvoca.places.mail.compose import compose_email, email_identity
 
 
 class FolderOutbox(Outbox):
@@ -36,7 +36,7 @@ class FolderOutbox(Outbox):
 
     def _send(self, stamp: datetime, effect: Effect) -> Receipt:
         data = compose_email(effect, self.sender, stamp.astimezone(self.zone)).as_bytes()
-        path = self._folder / f"{effect.target}.eml"
+        path = self._folder / f"{email_identity(effect)}.eml"
         with files.telling_trouble(self._folder, "made"):
             self._folder.mkdir(parents=True, exist_ok=True)
         if not path.exists():

@@ -8,6 +8,7 @@ import ssl
 from collections.abc import Sequence
 from contextlib import suppress
 from datetime import datetime
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.effects import Effect, Receipt
@@ -17,7 +18,26 @@ from whenvoca.places.mail.compose import compose_email
 from whenvoca.places.secrets import Secret
 from whenvoca.unforeseen import to_fault
 
+_AFTER_DATA = 600.0  # seconds
 _PASSING = range(400, 500)  # replies that say: try again later
+
+
+class _PatientServer(smtplib.SMTP):
+    """A connection that waits for the answer to an email as long as RFC 5321 4.5.3.2 says: whoever hangs up before
+    sends it twice."""
+
+    def data(self, msg: Any) -> tuple[int, bytes]:
+        """Sends the email. Raises smtplib.SMTPException or OSError."""
+        assert self.sock is not None
+        usual = self.sock.gettimeout()
+        self.sock.settimeout(_AFTER_DATA)
+        answer = super().data(msg)
+        self.sock.settimeout(usual)
+        return answer
+
+
+class _PatientTlsServer(smtplib.SMTP_SSL, _PatientServer):
+    """The same with TLS from the first byte."""
 
 
 class SmtpOutbox(Outbox):
@@ -57,9 +77,9 @@ class SmtpOutbox(Outbox):
     def _connect(self) -> smtplib.SMTP:
         context = ssl.create_default_context(cafile=self._ca or None)
         if self._tls == "implicit":
-            server: smtplib.SMTP = smtplib.SMTP_SSL(self._host, self._port, timeout=self._seconds, context=context)
+            server: smtplib.SMTP = _PatientTlsServer(self._host, self._port, timeout=self._seconds, context=context)
         else:
-            server = smtplib.SMTP(self._host, self._port, timeout=self._seconds)
+            server = _PatientServer(self._host, self._port, timeout=self._seconds)
         try:
             self._enter(server, context)
         except BaseException:
@@ -71,15 +91,14 @@ class SmtpOutbox(Outbox):
         """Greets, goes over to TLS where the server has it, and logs in."""
         server.ehlo_or_helo_if_needed()
         if self._tls == "starttls":
-            if server.has_extn("starttls"):
-                server.starttls(context=context)
-                server.ehlo()
-            elif self._user:
+            if not server.has_extn("starttls"):
                 raise SettingsFault(
-                    "the server has no TLS, and the password would go out in the clear",
+                    "the server offers no TLS, and emails would go out in the clear",
                     where=self._where,
                     fix='only on a machine of your own: tls = "none"',
                 )
+            server.starttls(context=context)
+            server.ehlo()
         if self._user:
             server.login(self._user, self._password.reveal())
 
@@ -91,16 +110,19 @@ class SmtpOutbox(Outbox):
             try:
                 email = compose_email(effect, self.sender, stamp.astimezone(self.zone))
                 server = server or self._connect()
-                refused = server.send_message(email)
-                answers.append(Receipt() if not refused else _refusal(refused, "the others have the email"))
+                only = (effect.after or {}).get("for")
+                refused = server.send_message(email, to_addrs=[only] if only else None)
+                answers.append(Receipt() if not refused else _refusal(refused, "; the others have the email"))
             except (RowFault, PlaceTrouble, SettingsFault) as error:
                 answers.append(error)
             except smtplib.SMTPRecipientsRefused as error:
-                answers.append(_refusal(error.recipients, "nobody has the email", self._where))
+                answers.append(_refusal(error.recipients, "" if only else "; nobody has the email", self._where))
                 with suppress(smtplib.SMTPException, OSError):
                     server.rset()  # type: ignore[union-attr]
             except (smtplib.SMTPException, OSError) as error:
                 answers.append(self._trouble(error))
+                if server is not None:
+                    server.close()
                 server = None
             except Exception as error:
                 answers.append(to_fault(error))
@@ -110,7 +132,7 @@ class SmtpOutbox(Outbox):
                 server.quit()
         return answers
 
-    def _trouble(self, error: Exception) -> PlaceTrouble:
+    def _trouble(self, error: Exception) -> PlaceTrouble | RowFault:
         """What went wrong with the server, in words; whether it may pass."""
         if isinstance(error, smtplib.SMTPAuthenticationError):
             return PlaceTrouble(
@@ -125,9 +147,10 @@ class SmtpOutbox(Outbox):
                 else str(error.smtp_error)
             )
             passes = error.smtp_code in _PASSING or error.smtp_code < 0
-            return PlaceTrouble(
-                f"the server says {error.smtp_code} {said}".strip(), where=self._where, is_passing=passes
-            )
+            answer = f"the server says {error.smtp_code} {said}".strip()
+            if isinstance(error, smtplib.SMTPDataError | smtplib.SMTPSenderRefused) and not passes:
+                return RowFault(f"refused: {answer}", fix="the email itself is not taken: change it, then run again")
+            return PlaceTrouble(answer, where=self._where, is_passing=passes)
         if isinstance(error, ssl.SSLError):
             return PlaceTrouble(
                 f"its certificate is not trusted: {error.reason}", where=self._where, fix='name its authority: ca = "…"'
@@ -147,4 +170,4 @@ def _refusal(refused: dict[str, tuple[int, bytes]], others: str, where: str = ""
     )
     if where and all(code in _PASSING for code, _ in refused.values()):
         return PlaceTrouble(f"the server does not take these addresses now: {said}", where=where, is_passing=True)
-    return RowFault(f"refused: {said}; {others}", fix="correct the address where it comes from")
+    return RowFault(f"refused: {said}{others}", fix="correct the address where it comes from")
