@@ -169,16 +169,31 @@ class Onlooker:
         """Enters a room, which makes it."""
         self.do(self.client.plugin["xep_0045"].join_muc_wait(room, nickname, maxstanzas=0, timeout=5))
 
-    def say(self, text: str, *, to: str = "", room: str = "", sound: str = "") -> None:
-        """Says something to an address, or in a room."""
+    def say(
+        self, text: str, *, to: str = "", room: str = "", sound: str = "", number: str | None = None, extra: str = ""
+    ) -> None:
+        """Says something to an address, or in a room; ``extra`` is XML that goes with it."""
+        from xml.etree import ElementTree
 
         async def speak() -> None:
             message = self.client.make_message(room or to, mbody=text, mtype="groupchat" if room else "chat")
+            if number is not None:
+                message["id"] = number
+            for each in ElementTree.fromstring(f"<x>{extra}</x>"):
+                message.append(each)
             if sound:
                 message["oob"]["url"] = sound
             message.send()
 
         self.do(speak())
+
+    def put_out(self, room: str, nickname: str, *, for_good: bool = False) -> None:
+        """Puts somebody out of a room of ours."""
+        rooms = self.client.plugin["xep_0045"]
+        if for_good:
+            self.do(rooms.set_affiliation(room, "outcast", jid="desk@localhost"))
+        else:
+            self.do(rooms.set_role(room, nickname, "none"))
 
     def befriend(self, address: str) -> None:
         """Asks to see somebody's presence."""

@@ -394,3 +394,91 @@ def test_watch_hears_the_server_at_once_and_answers(desk: Desk, prosody: Prosody
         ines.close()
     assert watching.returncode == 0, err
     assert desk.events() == []
+
+
+# --- on bad days of the server, and from programs that say more than words
+
+
+@pytest.fixture
+def server_look(prosody: Prosody) -> Iterator[XmppLook]:
+    made = XmppLook(prosody.port)
+    yield made
+    made.close()
+
+
+CORRECTION = '<replace xmlns="urn:xmpp:message-correct:0" id="{}"/>'
+NO_REQUESTS = [
+    '<reactions xmlns="urn:xmpp:reactions:0" id="a1"><reaction>x</reaction></reactions>',
+    '<retract xmlns="urn:xmpp:message-retract:1" id="other"/>',
+    '<encryption xmlns="urn:xmpp:eme:0" namespace="eu.siacs.conversations.axolotl"/>',
+]
+
+
+def test_a_correction_stands_for_what_it_corrects(server_look: XmppLook) -> None:
+    ear = Ear(server_look)
+    ear.listen()
+    ines = server_look._ines
+    ines.say("please book tomorow", to="desk@localhost", number="a1")
+    ines.say("please book tomorrow", to="desk@localhost", number="a2", extra=CORRECTION.format("a1"))
+    ines.say("scrap all of it", to="desk@localhost", number="b1")
+    ines.say("this was taken back", to="desk@localhost", extra='<retract xmlns="urn:xmpp:message-retract:1" id="b1"/>')
+    for extra in NO_REQUESTS:
+        ines.say("for programs that know no better", to="desk@localhost", extra=extra)
+    time.sleep(1)
+    eventually(lambda: ear.listen() == [("ines", "", "please book tomorrow")], told=lambda: ear.said)
+    ear.said.clear()
+    ines.say("please book friday", to="desk@localhost", number="a3", extra=CORRECTION.format("a1"))
+    eventually(lambda: ear.listen() == [("ines", "", "no, please book friday")], told=lambda: ear.said)
+
+
+@pytest.mark.parametrize("stamp", ["2099-01-01T00:00:00Z", "no moment", "2020-01-01T00:00:00Z"])
+def test_nobody_forges_the_time_of_what_they_say(server_look: XmppLook, stamp: str) -> None:
+    ear = Ear(server_look)
+    ear.listen()
+    for who in ("ines@localhost", "localhost"):
+        extra = f'<delay xmlns="urn:xmpp:delay" from="{who}" stamp="{stamp}"/>'
+        server_look._ines.say(f"by {who}", to="desk@localhost", extra=extra)
+    eventually(lambda: len(ear.listen()) == 2, told=lambda: ear.said)
+    assert datetime.fromisoformat(json.loads(ear._cursor)["since"]) <= datetime.now(UTC)
+    server_look.restart()
+    server_look._ines.say("afterwards", to="desk@localhost")
+    eventually(lambda: ("ines", "", "afterwards") in ear.listen(), told=lambda: ear.said)
+
+
+def test_put_out_of_a_room_we_come_back_and_read_what_was_said(server_look: XmppLook) -> None:
+    ear = Ear(server_look)
+    ear.listen()
+    server_look.say("tomas", "hello", "dome-floor")
+    eventually(lambda: ("tomas", "dome-floor", "hello") in ear.listen())
+    assert isinstance(server_look.chat, XmppChat)
+    client = server_look.chat._clients["desk@localhost"]
+    server_look._carol.put_out("dome-floor@rooms.localhost", client._settings.nickname)
+    eventually(lambda: "dome-floor@rooms.localhost" not in client.heard_rooms)
+    server_look.say("tomas", "while you were out", "dome-floor")
+    time.sleep(0.5)
+    eventually(lambda: ("tomas", "dome-floor", "while you were out") in ear.listen(), told=lambda: ear.said)
+    assert isinstance(send(server_look, "back", room="dome-floor", text="we are back"), Receipt)
+
+
+def test_a_room_that_is_not_there_makes_nobody_deaf(server_look: XmppLook) -> None:
+    chat = server_look.chat
+    assert isinstance(chat, XmppChat)
+    chat.rooms = ("cellar", "dome-floor")
+    ear = Ear(server_look)
+    ear.listen()
+    assert len(chat.unheard) == 1
+    assert "there is no room cellar@rooms.localhost" in chat.unheard[0]
+    server_look.say("tomas", "here we are", "dome-floor")
+    eventually(lambda: ("tomas", "dome-floor", "here we are") in ear.listen(), told=lambda: ear.said)
+
+
+def test_messages_without_a_number_of_their_own_are_told_apart() -> None:
+    from whenvoca.places.chat.xmpp_message import OwnNumbers, Said
+
+    def keys(*said: Said) -> list[str]:
+        numbers = OwnNumbers()
+        return [numbers.number("ines@localhost", each, STAMP) for each in said]
+
+    yes, no, again = Said("", "yes"), Said("", "no"), Said("1", "yes")
+    assert len(set(keys(yes, no, yes, again, again))) == 5
+    assert keys(yes, no, yes) == keys(yes, no, yes)  # as they come again from what a room keeps

@@ -55,6 +55,7 @@ class Chat(Place, Writer, Protocol):
 
     kind: str = "chat"
     rooms: Sequence[str]  # that may be written to
+    unheard: Sequence[str] = ()  # why rooms are not heard, as of the last time
 
     def info(self) -> PlaceInfo:
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, rooms=tuple(self.rooms))

@@ -168,7 +168,7 @@ def observe_chat(ledger: Ledger, chat: Chat, at: datetime) -> Noticed:
     if heard or following != cursor:
         ledger.observe(chat.name, [StateChange(each.key, _said(each)) for each in heard], following, at.isoformat())
         ledger.forget_messages(chat.name, (at - KEPT).isoformat())
-    return Noticed()
+    return Noticed(faults=list(chat.unheard))
 
 
 def _said(message: Heard) -> dict[str, Any]:

@@ -42,6 +42,7 @@ class XmppChat(Chat):
         self.name, self.zone, self.rooms = name, zone, settings.rooms
         self.address = f"xmpp://{settings.host}:{settings.port}"
         self._settings, self._people, self._secret_of = settings, people, secret_of
+        self.unheard: list[str] = []
         self._loop: asyncio.AbstractEventLoop | None = None
         self._clients: dict[str, Any] = {}  # by bare JID
         self._wake: Callable[[], None] = lambda: None
@@ -69,10 +70,7 @@ class XmppChat(Chat):
         known: dict[str, str] = json.loads(cursor) if cursor else {}
         since, first = known.get("since", ""), known.get("first") or at.astimezone(UTC).isoformat()
         begin = max(datetime.fromisoformat(since) - _OVERLAP, datetime.fromisoformat(first)) if since else None
-        try:
-            arrived = self._do(self._listen(begin, at))
-        except RowFault as fault:
-            raise PlaceTrouble(fault.message, where=fault.where, fix=fault.fix) from fault
+        arrived = self._do(self._listen(begin, at))
         found = [self._to_heard(each) for each in arrived]
         newest = max([datetime.fromisoformat(since) if since else at, *[each.sent for each in found]])
         return sorted(found, key=lambda each: each.sent), json.dumps(
@@ -84,12 +82,15 @@ class XmppChat(Chat):
 
     async def _listen(self, since: datetime | None, at: datetime) -> list[Arrived]:
         client = await self._client(self._settings.user, self._settings.password)
-        rooms = {}
+        rooms, self.unheard = {}, []
         for room in self.rooms:
-            address = room if "@" in room else f"{room}@{await self._find_room_server(client)}"
-            rooms[address] = room
-            if address not in client.heard_rooms:
-                await client.hear_room(address, self._settings.nickname, since)
+            try:
+                address = room if "@" in room else f"{room}@{await self._find_room_server(client)}"
+                rooms[address] = room
+                if address not in client.heard_rooms:
+                    await client.hear_room(address, self._settings.nickname, since)
+            except RowFault as fault:  # the others are heard all the same
+                self.unheard.append(str(fault))
         if not client.is_listening:
             await client.hear_own(since)
         arrived: list[Arrived] = client.take_arrived(at)

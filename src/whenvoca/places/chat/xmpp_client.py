@@ -13,10 +13,11 @@ from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 
 from whenvoca.engine.message_protocols import Presence
 from whenvoca.errors import PlaceTrouble, RowFault
+from whenvoca.places.chat.xmpp_message import OwnNumbers, read_said, retracted_by
 from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 
 _MUC_USER = "{http://jabber.org/protocol/muc#user}"
-_SOUNDS = (".ogg", ".oga", ".opus", ".mp3", ".m4a", ".wav", ".aac", ".webm")
+_MOST_KNOWN = 1000  # messages that may be corrected
 
 
 def _aware(moment: datetime) -> datetime:
@@ -44,6 +45,8 @@ class Client(ClientXMPP):
         self.is_listening = False
         self.wake: Callable[[], None] = lambda: None
         self._arrived: dict[str, tuple[Any, ...]] = {}  # by key: sender, room, text, sent (None: just now), sound
+        self._keys: dict[tuple[str, str], str] = {}  # of messages by sender and number, for corrections
+        self._numbers = OwnNumbers()
         self._settings, self._place, self._is_person = settings, place, is_person
         self._ready: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         self._echoes: dict[str, asyncio.Future[None]] = {}
@@ -55,6 +58,7 @@ class Client(ClientXMPP):
         self.add_event_handler("message_error", self._refused)
         if not is_person:
             self.add_event_handler("message", self._came)
+            self.add_event_handler("groupchat_presence", self._left)
         self.add_event_handler("presence", self._seen)
         for event, said in (
             ("failed_all_auth", "the user or the password is refused"),
@@ -107,34 +111,59 @@ class Client(ClientXMPP):
     def _came(self, message: Any) -> None:
         """A message of somebody, of now or of before."""
         if message["type"] in ("chat", "normal", "groupchat"):
-            self._take(message, "", message["delay"]["stamp"] or None)
+            self._take(message, "", None)
 
     def _take(self, message: Any, archived: str, sent: Any) -> None:
-        sender, text = message["from"], str(message["body"] or "")
-        url = str(message["oob"]["url"] or "")
-        sound = url if url.lower().endswith(_SOUNDS) else ""
-        if sound and text.strip() == url:
-            text = ""
-        in_room = message["type"] == "groupchat"
+        sender, in_room = message["from"], message["type"] == "groupchat"
         is_ours = sender.resource in ("", self._settings.nickname) if in_room else sender.bare == self.boundjid.bare
-        if is_ours or not (text or sound) or (not in_room and sender.bare in self.joined | self.heard_rooms):
+        if is_ours or (not in_room and sender.bare in self.joined | self.heard_rooms):
             return
-        key = archived or str(message["stanza_id"]["id"] or "") or str(message["id"])
-        who = sender.bare
-        if in_room:
-            # an archive tells who it was, also of those who have left
-            told = message.xml.find(f"{_MUC_USER}x/{_MUC_USER}item")
-            real = str(told.get("jid") or "") if told is not None and archived else ""
-            real = real or str(self._plugins["xep_0045"].get_jid_property(sender.bare, sender.resource, "jid") or "")
-            who = real.partition("/")[0]
-        self._arrived.setdefault(f"{sender.bare} {key}", (who, sender.bare if in_room else "", text, sent, sound))
+        who = sender.full if in_room else sender.bare
+        if taken_back := retracted_by(message):
+            self._arrived.pop(self._keys.get((who, taken_back), ""), None)
+        servers = (self._settings.domain, *((sender.bare, sender.domain) if in_room else ()))
+        said = read_said(message, lambda name: name in servers)
+        if said is None:
+            return
+        corrected = self._keys.get((who, said.corrects), "") if said.corrects else ""
+        if corrected in self._arrived:  # nobody has read it yet: it says this now
+            known = self._arrived[corrected]
+            self._arrived[corrected] = (*known[:2], said.text, known[3], said.sound)
+            self._keys[who, said.number] = corrected
+            return
+        text = f"no, {said.text}" if said.corrects else said.text  # what was read, and perhaps done, is put right by it
+        sent = sent or said.sent
+        key = (
+            f"{sender.bare} "
+            f"{archived or message['stanza_id']['id'] or self._numbers.number(who, said, sent or datetime.now(UTC))}"
+        )
+        self._keys[who, said.number] = key
+        real = self._real_address(message, archived) if in_room else sender.bare
+        self._arrived.setdefault(key, (real, sender.bare if in_room else "", text, sent, said.sound))
         self.wake()
+
+    def _real_address(self, message: Any, archived: str) -> str:
+        """Who somebody in a room is; empty where the room hides it. An archive tells it of those who have left too."""
+        sender = message["from"]
+        told = message.xml.find(f"{_MUC_USER}x/{_MUC_USER}item")
+        real = str(told.get("jid") or "") if told is not None and archived else ""
+        real = real or str(self._plugins["xep_0045"].get_jid_property(sender.bare, sender.resource, "jid") or "")
+        return real.partition("/")[0]
+
+    def _left(self, stanza: Any) -> None:
+        """We are not in that room any more: somebody has put us out, or the room was started anew."""
+        room = stanza["from"]
+        if stanza["type"] == "unavailable" and room.resource == self._settings.nickname:
+            self.joined.discard(room.bare)
+            self.heard_rooms.discard(room.bare)
+            self.wake()
 
     def take_arrived(self, at: datetime) -> list[Arrived]:
         """What came in since this was last asked, in order; what came just now came at that moment."""
         found, self._arrived = self._arrived, {}
+        self._keys = dict(list(self._keys.items())[-_MOST_KNOWN:])
         return [
-            Arrived(key, who, room, text, at if sent is None else _aware(sent), sound)
+            Arrived(key, who, room, text, at if sent is None else min(_aware(sent), at), sound)
             for key, (who, room, text, sent, sound) in found.items()
         ]
 
@@ -225,7 +254,8 @@ class Client(ClientXMPP):
             await self._plugins["xep_0030"].get_info(jid=room, timeout=self._settings.seconds)
             await self._plugins["xep_0045"].join_muc_wait(room, nickname, timeout=self._settings.seconds, **history)
         except PresenceError as error:
-            raise RowFault(f"the room {room} cannot be joined: {error.condition}", where=self.where) from error
+            why = "we are banned from it" if error.condition == "forbidden" else error.condition
+            raise RowFault(f"the room {room} cannot be joined: {why}", where=self.where) from error
         except IqTimeout as error:
             raise PlaceTrouble("does not answer in time", where=self.where, is_passing=True) from error
         except XMPPError as error:
