@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
+import socket
+import ssl
 import subprocess
+import threading
 import time
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
@@ -14,6 +18,7 @@ from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 import pytest
+from msgspec.structs import replace
 
 from tests.chat_servers import Onlooker, Prosody, eventually, running_prosody
 from tests.conftest import SETTINGS, WHENVOCA, Desk
@@ -482,3 +487,39 @@ def test_messages_without_a_number_of_their_own_are_told_apart() -> None:
     yes, no, again = Said("", "yes"), Said("", "no"), Said("1", "yes")
     assert len(set(keys(yes, no, yes, again, again))) == 5
     assert keys(yes, no, yes) == keys(yes, no, yes)  # as they come again from what a room keeps
+
+
+def test_a_server_without_tls_is_named_as_such(prosody: Prosody) -> None:
+    chat = xmpp(prosody.port)
+    chat._settings = replace(chat._settings, tls="starttls")
+    report = chat.describe()
+    chat.close()
+    assert report.trouble == "the server offers no TLS, and the password would go out in the clear"
+    assert report.fix == 'only on a machine of your own: tls = "none"'
+
+
+def test_a_certificate_that_is_not_trusted_is_named(tmp_path: Path, capfd: pytest.CaptureFixture[str]) -> None:
+    key, certificate = tmp_path / "key.pem", tmp_path / "cert.pem"
+    subject = ["-subj", "/CN=localhost", "-days", "2", "-nodes"]
+    files = ["-keyout", str(key), "-out", str(certificate)]
+    subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "rsa:2048", *subject, *files], check=True, capture_output=True
+    )
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(certificate, key)
+    listening = socket.create_server(("127.0.0.1", 0))
+    port = listening.getsockname()[1]
+
+    def serve() -> None:
+        with contextlib.suppress(OSError), context.wrap_socket(listening, server_side=True) as server:
+            server.accept()
+
+    threading.Thread(target=serve, daemon=True).start()
+    chat = xmpp(port)
+    chat._settings = replace(chat._settings, tls="implicit")
+    report = chat.describe()
+    chat.close()
+    listening.close()
+    assert "its certificate is not trusted: self-signed certificate" in report.trouble
+    assert report.fix == 'if it is your own: ca = "own-ca.pem" at the place'
+    assert capfd.readouterr().err == ""

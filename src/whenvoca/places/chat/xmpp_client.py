@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import asyncio
+import logging
+import ssl
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,6 +18,8 @@ from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.chat.xmpp_message import OwnNumbers, read_said, retracted_by
 from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 
+logging.getLogger("slixmpp").addHandler(logging.NullHandler())  # what is wrong is said by us, with the place's name
+logging.getLogger("slixmpp").propagate = False
 _MUC_USER = "{http://jabber.org/protocol/muc#user}"
 _MOST_KNOWN = 1000  # messages that may be corrected
 
@@ -60,11 +64,13 @@ class Client(ClientXMPP):
             self.add_event_handler("message", self._came)
             self.add_event_handler("groupchat_presence", self._left)
         self.add_event_handler("presence", self._seen)
-        for event, said in (
-            ("failed_all_auth", "the user or the password is refused"),
-            ("connection_failed", "cannot be reached"),
+        for event, heard in (
+            ("failed_all_auth", self._not_let_in),
+            ("no_auth", self._not_let_in),
+            ("connection_failed", self._not_connected),
+            ("ssl_invalid_chain", self._not_connected),
         ):
-            self.add_event_handler(event, lambda data, said=said: self._fail(said, data))
+            self.add_event_handler(event, heard)
 
     @property
     def where(self) -> str:
@@ -73,13 +79,27 @@ class Client(ClientXMPP):
 
     # --- what the server says
 
-    def _fail(self, said: str, data: Any) -> None:
-        if self._ready.done():
+    def _fail(self, said: str, fix: str = "", *, is_passing: bool = False) -> None:
+        if not self._ready.done():
+            self._ready.set_exception(PlaceTrouble(said, where=self.where, fix=fix, is_passing=is_passing))
+
+    def _not_let_in(self, _: Any) -> None:
+        if self._settings.tls == "starttls" and (
+            self.transport is None or self.transport.get_extra_info("ssl_object") is None
+        ):
+            self._fail(
+                "the server offers no TLS, and the password would go out in the clear",
+                'only on a machine of your own: tls = "none"',
+            )
+        self._fail("the user or the password is refused", "look at user and password in whenvoca.toml")
+
+    def _not_connected(self, error: Any) -> None:
+        if isinstance(error, ssl.SSLError):
+            said = getattr(error, "verify_message", "") or error.reason or error
+            self._fail(f"its certificate is not trusted: {said}", 'if it is your own: ca = "own-ca.pem" at the place')
+            self.abort()
             return
-        is_refused = "password" in said
-        fix = "look at user and password in whenvoca.toml" if is_refused else ""
-        reason = f": {data}" if not is_refused and str(data) else ""
-        self._ready.set_exception(PlaceTrouble(said + reason, where=self.where, fix=fix, is_passing=not is_refused))
+        self._fail("cannot be reached" + (f": {error}" if str(error) else ""), is_passing=True)
 
     async def _start(self, _: Any) -> None:
         if self._is_person:
@@ -98,7 +118,7 @@ class Client(ClientXMPP):
         self.heard_rooms.clear()
         self.is_listening = False
         self.wake()
-        self._fail("the connection was ended", "")
+        self._fail("the connection was ended", is_passing=True)
         for waiting in self._echoes.values():
             if not waiting.done():
                 waiting.set_exception(PlaceTrouble("the connection was ended", where=self.where, is_passing=True))
