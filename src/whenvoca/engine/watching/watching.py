@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import time
 from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
@@ -105,7 +104,7 @@ class Watch(Struct, kw_only=True):
     _loaded: Loaded | None = None
     _paces: dict[str, _Pace] = field(default_factory=dict)
     _troubles: dict[str, datetime] = field(default_factory=dict)  # since when
-    _patience: Patience = field(default_factory=lambda: Patience(time.monotonic))
+    _patience: Patience | None = None
     _since: str = ""
     _failed: bool = False
 
@@ -114,7 +113,7 @@ class Watch(Struct, kw_only=True):
 
         Raises PlaceTrouble where the ledger cannot be written.
         """
-        self._since = self.clock.now().isoformat()
+        self._since, self._patience = self.clock.now().isoformat(), Patience(self.clock.tick)
         self.ledger.drop_jobs()
         look: frozenset[str] | None = None  # all places at first
         must_load = True
@@ -226,7 +225,7 @@ class Watch(Struct, kw_only=True):
         for moment in (following, self.until):
             if moment is not None:
                 seconds = min(seconds, max(0.0, (moment - now).total_seconds()))
-        if (due := self._patience.seconds()) is not None:
+        if self._patience is not None and (due := self._patience.seconds()) is not None:
             seconds = min(seconds, due)
         for pace in self._paces.values():
             seconds = min(seconds, max(0.0, pace.due - self.clock.tick()))

@@ -25,6 +25,7 @@ from whenvoca.places.calendar.dav_bodies import (
     DATA,
     ETAG,
     filter_uid,
+    is_whole,
     multiget_body,
     precondition_in,
     query_body,
@@ -226,7 +227,7 @@ class DavCalendar(Calendar):
             if piece.text(DATA):
                 found.append((piece, self._events_in(piece, self.unread)))
             elif piece.status != 404 and _path(piece.href) != _path(self.url):
-                self.unread.append(f"{self._label(piece.href)}: the server does not give it{_status(piece)}")
+                self.unread.append(f"{self._label(piece.href)}: the server does not give it{piece.trouble}")
         return found
 
     def _events_in(self, piece: DavResource, unread: list[str]) -> list[Event]:
@@ -263,13 +264,13 @@ class DavCalendar(Calendar):
                     look.gone += [name] if name in known else []
                     missing.discard(name)
                 elif not piece.text(DATA):
-                    look.faults.append(f"{self._label(name)}: the server does not give it{_status(piece)}")
+                    look.faults.append(f"{self._label(name)}: the server does not give it{piece.trouble}")
                 elif events := self._events_in(piece, look.faults):
                     missing.discard(name)
                     look.changed[name] = (Resource(events[0].uid, piece.text(ETAG)), events)
                     if name != self._address(events[0].uid):
                         self._by_uid[events[0].uid] = name
-                elif _is_whole(piece.text(DATA)):  # it holds nothing of ours, or nothing that can be used
+                elif is_whole(piece.text(DATA)):  # it holds nothing of ours, or nothing that can be used
                     missing.discard(name)
         if missing:  # what was not given is asked for again: the place in the server's history stays where it was
             token, ctag, look.is_partial = state.get("token", ""), state.get("ctag", ""), False
@@ -436,14 +437,6 @@ class DavCalendar(Calendar):
         if self._names is not None:
             self._names[address] = etag
         return Receipt(etag, urljoin(self.url, address))
-
-
-def _status(piece: DavResource) -> str:
-    return f" ({piece.status})" if piece.status >= 300 else ""
-
-
-def _is_whole(text: str) -> bool:
-    return text.strip().upper().endswith("END:VCALENDAR")
 
 
 def _path(url: str) -> str:

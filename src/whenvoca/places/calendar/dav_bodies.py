@@ -62,3 +62,8 @@ def precondition_in(content: bytes) -> str:
     except etree.XMLSyntaxError:
         return ""
     return str(root[0].tag).rpartition("}")[2] if len(root) else ""
+
+
+def is_whole(text: str) -> bool:
+    """Whether the data of a piece are not cut off."""
+    return text.strip().upper().endswith("END:VCALENDAR")

@@ -35,6 +35,11 @@ class DavResource(Struct, frozen=True):
     status: int
     properties: Mapping[str, Any] = field(default_factory=dict)  # element by {namespace}name
 
+    @property
+    def trouble(self) -> str:
+        """Its status for a message, where that says why something of it is missing."""
+        return f" ({self.status})" if self.status >= 300 else ""
+
     def text(self, name: str) -> str:
         """The text of a property, empty where it has none."""
         element = self.properties.get(name)

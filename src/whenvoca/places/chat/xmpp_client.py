@@ -13,6 +13,7 @@ from typing import Any
 from slixmpp import ClientXMPP
 from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 
+from whenvoca.engine.clock import RealClock
 from whenvoca.engine.message_protocols import Presence
 from whenvoca.errors import PlaceTrouble, RowFault
 from whenvoca.places.chat.xmpp_message import OwnNumbers, read_said, retracted_by
@@ -50,7 +51,7 @@ class Client(ClientXMPP):
         self.wake: Callable[[], None] = lambda: None
         self._arrived: dict[str, tuple[Any, ...]] = {}  # by key: sender, room, text, sent (None: just now), sound
         self._keys: dict[tuple[str, str], str] = {}  # of messages by sender and number, for corrections
-        self._numbers = OwnNumbers()
+        self._numbers, self._clock = OwnNumbers(), RealClock()
         self._settings, self._place, self._is_person = settings, place, is_person
         self._ready: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         self._echoes: dict[str, asyncio.Future[None]] = {}
@@ -155,7 +156,7 @@ class Client(ClientXMPP):
         sent = sent or said.sent
         key = (
             f"{sender.bare} "
-            f"{archived or message['stanza_id']['id'] or self._numbers.number(who, said, sent or datetime.now(UTC))}"
+            f"{archived or message['stanza_id']['id'] or self._numbers.number(who, said, sent or self._clock.now())}"
         )
         self._keys[who, said.number] = key
         real = self._real_address(message, archived) if in_room else sender.bare
