@@ -272,11 +272,11 @@ def test_a_write_counts_when_it_is_there(day: BadDay, kind: str, fault: str) -> 
     assert (result.code == 0) <= done, result  # what is booked as done is there
     assert set(day.titles()) <= {*wanted, "Tour 1", "Tour 2", "Tour 3"}
     day.heal()
-    day.desk.run("run", "--yes")
-    day.desk.run("retry", "--failed")
-    day.desk.run("run", "--yes")
+    code = day.desk.run("run", "--yes").code
+    if day.titles() != wanted or code:
+        day.desk.run("retry", "--failed")  # what was refused for good
+        assert day.desk.run("run", "--yes").code == 0
     assert day.titles() == wanted
-    assert day.desk.run("run").code == 0
 
 
 def test_another_calendar_on_the_same_server_is_another_one(day: BadDay) -> None:
