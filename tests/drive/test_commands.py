@@ -388,3 +388,13 @@ def test_a_key_that_no_row_has_is_refused_with_the_nearest(slots: Desk, command:
     assert slots.run("run").code == 0
     told = slots.run(*command.split())
     assert (told.code, "R-99" in told.err, "did you mean R-9" in told.err) == (2, True, True)
+
+
+def test_each_command_ends_its_connections(slots: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One that is handed over to watch runs in its process, which goes on."""
+    slots.rows(R1)
+    closed: list[object] = []
+    monkeypatch.setattr("whenvoca.places.open_places.OpenPlaces.close", lambda places: closed.append(places))
+    for number, command in enumerate((["run"], ["places"], ["check"], ["undo", "1", "--yes"]), 1):
+        assert slots.run(*command).code == 0
+        assert len(closed) == number

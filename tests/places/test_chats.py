@@ -523,3 +523,33 @@ def test_a_certificate_that_is_not_trusted_is_named(tmp_path: Path, capfd: pytes
     assert "its certificate is not trusted: self-signed certificate" in report.trouble
     assert report.fix == 'if it is your own: ca = "own-ca.pem" at the place'
     assert capfd.readouterr().err == ""
+
+
+def test_what_a_claim_says_is_shown_again_when_the_server_is_back(tmp_path: Path) -> None:
+    busy = Presence("dnd", "at the eyepiece")
+    with running_prosody(tmp_path) as server:
+        for user in ("desk", "ines", "carol"):
+            os.environ[f"{user.upper()}_CHAT"] = f"{user}pw"
+        look = XmppLook(server.port)
+        woken: list[int] = []
+        look.chat.listen(lambda: woken.append(1))
+        assert isinstance(show(look, busy), Receipt)
+        eventually(lambda: look.ines_shows() == ("dnd", "at the eyepiece"))
+        for each in (look._carol, look._ines):
+            each.close()
+        woken.clear()
+        server.stop()
+        eventually(lambda: bool(woken))
+        with pytest.raises(PlaceTrouble):
+            look.chat.keep_showing(INES, busy)
+        server.start()
+        look._carol = Onlooker(server.port, "carol")
+
+        def is_shown() -> bool:
+            with contextlib.suppress(PlaceTrouble):
+                look.chat.keep_showing(INES, busy)
+            return look.ines_shows() == ("dnd", "at the eyepiece")
+
+        eventually(is_shown)
+        look.chat.close()
+        look._carol.close()

@@ -38,7 +38,10 @@ class Common(Struct, frozen=True):
     def open(self, *, with_root: bool = False) -> OpenWorkspace:
         """The workspace with its places."""
         zone = load_zone(self.zone) if self.zone else self._workspace_zone()
-        return open_workspace(self.folder, self.clock(zone), zone=self.zone, with_root=with_root)
+        opened = open_workspace(self.folder, self.clock(zone), zone=self.zone, with_root=with_root)
+        if (context := click.get_current_context(silent=True)) is not None:
+            context.call_on_close(opened.places.close)  # a command may be one of many in a process that goes on
+        return opened
 
     def open_again(self, opened: OpenWorkspace) -> OpenWorkspace:
         """The same workspace as its files stand now, with the same clock."""

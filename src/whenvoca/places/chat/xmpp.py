@@ -123,6 +123,7 @@ class XmppChat(Chat):
         return Receipt()
 
     def keep_showing(self, person: Person, presence: Presence) -> None:
+        self._do(self._client(*self._account(person)))  # a connection made anew shows nothing yet
         if person.name.lower() not in self._shown:
             self._show(person, presence, is_back=False)
 
@@ -176,8 +177,7 @@ class XmppChat(Chat):
             return known
         is_person = jid != self._settings.user
         client = await connect(jid, password.reveal(), self._settings, self.name, is_person=is_person)
-        if not is_person:
-            client.wake = lambda: self._wake()
+        client.wake = lambda: self._wake()
         self._clients[jid] = client
         if is_person:
             self._shown = {name: each for name, each in self._shown.items() if not self._is_of(name, jid)}
