@@ -553,3 +553,18 @@ def test_what_a_claim_says_is_shown_again_when_the_server_is_back(tmp_path: Path
         eventually(is_shown)
         look.chat.close()
         look._carol.close()
+
+
+def test_nothing_of_ours_stays_where_somebody_changed_it_by_hand(server_look: XmppLook) -> None:
+    assert isinstance(show(server_look, Presence("dnd", "at the eyepiece")), Receipt)
+    assert isinstance(server_look.chat, XmppChat)
+    ours = server_look.chat._clients["ines@localhost"].boundjid.full
+    seen: list[tuple[str, str]] = []
+    server_look._carol.client.add_event_handler(
+        "presence", lambda stanza: seen.append((str(stanza["from"]), str(stanza["type"])))
+    )
+    server_look.ines_changes("away", "at lunch")
+    server_look.chat.stop_showing(INES)
+    eventually(lambda: (ours, "unavailable") in seen, told=lambda: seen)
+    server_look.chat.stop_showing(INES)  # and that is all
+    assert server_look.chat.presence_of(INES) == Presence("away", "at lunch")

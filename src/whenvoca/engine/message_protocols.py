@@ -72,6 +72,10 @@ class Chat(Place, Writer, Protocol):
     def keep_showing(self, person: Person, presence: Presence) -> None:
         """Shows again what a claim says, where that ended with the program. Raises PlaceTrouble or RowFault."""
 
+    def stop_showing(self, person: Person) -> None:
+        """Shows nothing of ours any more, where the person has changed it by hand. Raises PlaceTrouble."""
+        return
+
     def close(self) -> None:
         """Ends what connections there are."""
 

@@ -67,6 +67,10 @@ class WorkspaceStage(Stage):
         except (RowFault, PlaceTrouble) as error:
             return error
 
+    def stop_showing(self, place: str, person: Person) -> None:
+        """Shows nothing of ours any more. Raises PlaceTrouble."""
+        self.places.chats[place.lower()].stop_showing(person)
+
     def keep_showing(self, place: str, person: Person, presence: Presence) -> None:
         """Shows again what a claim says, after the program was off."""
         self.places.chats[place.lower()].keep_showing(person, presence)

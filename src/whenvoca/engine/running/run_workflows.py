@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from functools import partial
 
 from whenvoca.engine.acting.keyed import Performing
@@ -20,6 +21,7 @@ from whenvoca.engine.running.run_input import holds
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.save_recovery import finish_saves
 from whenvoca.engine.workspace.ledger_home import check_time
+from whenvoca.errors import PlaceTrouble
 from whenvoca.language import tree
 
 _ROUNDS = 20  # how often workflows may set each other off within one command
@@ -128,6 +130,9 @@ class _Runner:
                 )
                 if self._group.perform(occurrence, _alone(change.effect)).outcome != "done":
                     continue
+            elif change.shown is None and (person := self._stage.person_of(change.person)) is not None:
+                with suppress(PlaceTrouble):  # it ends with the connection then
+                    self._stage.stop_showing(change.place, person)
             note_presence_change(self._stage.ledger, change)
 
     # --- the brake

@@ -127,6 +127,12 @@ class XmppChat(Chat):
         if person.name.lower() not in self._shown:
             self._show(person, presence, is_back=False)
 
+    def stop_showing(self, person: Person) -> None:
+        if person.name.lower() in self._shown:
+            client = self._do(self._client(*self._account(person)))
+            self._do(client.show(None))
+            self._shown.pop(person.name.lower(), None)
+
     def _show(self, person: Person, presence: Presence, *, is_back: bool) -> None:
         client = self._do(self._client(*self._account(person)))
         theirs: Presence = client.theirs()
