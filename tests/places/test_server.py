@@ -251,6 +251,7 @@ def test_run_waits_for_a_server_that_stays_away_and_the_next_one_goes_on(
         for _ in range(3):
             result = desk.run("run", "--now", "2027-03-01 10:00")
             assert (result.code, granted(desk)) == (3, [""])
+            assert "next: whenvoca run goes on with what waits, when the place is back" in result.err
             assert "answers 503 Service Unavailable" in " ".join(result.out.split())
         assert [run["outcome"] for run in desk.run("runs", "--json").json["runs"]] == ["waiting"]
         away = False

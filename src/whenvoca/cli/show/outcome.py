@@ -84,7 +84,10 @@ def _summary(outcome: Outcome, common: Common, noun: str) -> None:
         _show_held_back(outcome.held_back)
         return
     say(", ".join(said))
-    if counts["failed"] or counts["waiting"]:
+    waiting = [each for each in outcome.results if each.outcome == "waiting"]
+    if not counts["failed"] and waiting and all(getattr(each.trouble, "is_passing", False) for each in waiting):
+        say_next("whenvoca run goes on with what waits, when the place is back", quiet=common.quiet)
+    elif counts["failed"] or counts["waiting"]:
         say_next("correct what is named and run again: only those rows run", quiet=common.quiet)
     elif following := _next_after(outcome.results):
         say_next(following, quiet=common.quiet)
