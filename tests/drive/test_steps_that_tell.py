@@ -3,6 +3,7 @@ trust."""
 
 from __future__ import annotations
 
+import gzip
 import json
 import threading
 from collections.abc import Iterator
@@ -286,6 +287,7 @@ def test_tasks_are_made_changed_finished_and_deleted(hall: Desk) -> None:
 class Hook(BaseHTTPRequestHandler):
     calls: ClassVar[list[tuple[str, str, dict[str, Any], str]]] = []
     answers: ClassVar[list[int]] = []
+    packed: ClassVar[bytes] = b""  # instead of an answer, packed by gzip
 
     def do_POST(self) -> None:
         body = self.rfile.read(int(self.headers.get("content-length") or 0))
@@ -293,8 +295,10 @@ class Hook(BaseHTTPRequestHandler):
             (self.command, self.path, json.loads(body) if body else {}, str(self.headers.get("idempotency-key")))
         )
         code = self.answers.pop(0) if self.answers else 200
-        text = json.dumps({"door": {"number": 7}, "open_until": "23:00"}).encode()
+        text = self.packed or json.dumps({"door": {"number": 7}, "open_until": "23:00"}).encode()
         self.send_response(code)
+        if self.packed:
+            self.send_header("content-encoding", "gzip")
         self.send_header("content-length", str(len(text)))
         self.end_headers()
         self.wfile.write(text)
@@ -304,7 +308,7 @@ class Hook(BaseHTTPRequestHandler):
 
 @pytest.fixture
 def hook() -> Iterator[str]:
-    Hook.calls, Hook.answers = [], []
+    Hook.calls, Hook.answers, Hook.packed = [], [], b""
     server = ThreadingHTTPServer(("127.0.0.1", 0), Hook)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     yield f"http://127.0.0.1:{server.server_address[1]}"
@@ -347,6 +351,24 @@ def test_call_that_is_refused_fails_with_what_was_answered(hall: Desk, hook: str
     (told,) = go(hall, code=1)["runs"]
     assert "answers 422" in told["reason"]
     assert len(Hook.calls) == 1
+
+
+@pytest.mark.parametrize(
+    ("packed", "said", "code"),
+    [
+        (gzip.compress(bytes(3_000_000)), "answers with more than 1 MB", 1),
+        (b"no gzip", "answers what cannot be unpacked", 1),
+    ],
+    ids=["a bomb", "no gzip"],
+)
+def test_answer_that_cannot_be_unpacked_is_that_calls_trouble(
+    hall: Desk, hook: str, packed: bytes, said: str, code: int
+) -> None:
+    Hook.packed = packed
+    hall.workflow("tries  1\n" + calling(hook))
+    put(hall, "a")
+    (told,) = go(hall, code=code)["runs"]
+    assert said in told["reason"]
 
 
 def test_rehearsed_call_calls_nothing(hall: Desk, hook: str) -> None:

@@ -9,6 +9,7 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.place_protocols import Writer
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
+from whenvoca.places.bounded_answer import TooMuch, ask
 
 _SECONDS = 20.0
 _MOST_BYTES = 1_000_000
@@ -38,15 +39,28 @@ class Web(Writer):
             headers["content-type"] = "application/json; charset=utf-8"
         content = str(body).encode() if body is not None else None
         try:
-            answer = httpx.request(str(after["method"]), address, content=content, headers=headers, timeout=_SECONDS)
+            with httpx.Client(timeout=_SECONDS) as client:
+                answer = ask(
+                    client,
+                    str(after["method"]),
+                    address,
+                    content=content,
+                    headers=headers,
+                    most=_MOST_BYTES,
+                    seconds=_SECONDS,
+                )
+        except TooMuch:
+            return RowFault(f"{address} answers with more than {_MOST_BYTES // 1_000_000} MB")
         except httpx.InvalidURL as error:
             return RowFault(f'"{address}" is no web address: {error}')
         except (httpx.ConnectError, httpx.ConnectTimeout) as error:
             return PlaceTrouble(f"cannot be reached: {error}", where=address, is_passing=True)
-        except httpx.TransportError as error:
+        except httpx.RequestError as error:
             said = (
                 "does not answer in time"
                 if isinstance(error, httpx.TimeoutException)
+                else "answers what cannot be unpacked"
+                if isinstance(error, httpx.DecodingError)
                 else f"ended the connection: {error}"
             )
             if after.get("repeatable") is False:
@@ -55,19 +69,16 @@ class Web(Writer):
                     fix="look there, then: whenvoca retry does it again",
                 )
             return PlaceTrouble(said, where=address, is_passing=True)
-        if answer.status_code in _PASSING:
+        if answer.status in _PASSING:
             pause = answer.headers.get("retry-after", "")
-            if pause.isdigit():
+            if pause.isascii() and pause.isdecimal():
                 self._wait(min(float(pause), _SECONDS))
-            return PlaceTrouble(f"answers {answer.status_code} {answer.reason_phrase}", where=address, is_passing=True)
-        if answer.status_code >= 300:
-            said = " ".join(answer.text.split())[:_MOST_SAID]
-            return RowFault(
-                f"{address} answers {answer.status_code} {answer.reason_phrase}" + (f": {said}" if said else "")
-            )
-        if len(answer.content) > _MOST_BYTES:
-            return RowFault(f"{address} answers with more than {_MOST_BYTES // 1_000_000} MB")
-        return Receipt(str(answer.status_code), answer.text)
+            return PlaceTrouble(f"answers {answer.said}", where=address, is_passing=True)
+        text = answer.content.decode("utf-8", "replace")
+        if answer.status >= 300:
+            said = " ".join(text.split())[:_MOST_SAID]
+            return RowFault(f"{address} answers {answer.said}" + (f": {said}" if said else ""))
+        return Receipt(str(answer.status), text)
 
 
 class RehearsedWeb(Writer):
