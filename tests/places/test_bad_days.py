@@ -152,8 +152,10 @@ NO_LISTING: dict[str, Fault] = {
 
 
 @pytest.mark.parametrize("fault", NO_LISTING)
-def test_an_answer_that_is_none_proves_nothing(day: BadDay, fault: str) -> None:
+def test_an_answer_that_is_none_proves_nothing(day: BadDay, fault: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """Nothing is reported as lost, no mirrored row goes; a person's edit of that day is seen on the next one."""
+    if fault == "drip":
+        monkeypatch.setattr("whenvoca.places.calendar.dav_client._TRIES", 1)
     before = day.desk.read()
     day.edit(b"Tour 2", b"Theirs")
     day.spoil("PROPFIND", "REPORT", by=NO_LISTING[fault])
@@ -261,8 +263,13 @@ KINDS = {
 }
 
 
-@pytest.mark.parametrize("kind", KINDS)
-@pytest.mark.parametrize("fault", WRITES)
+MOST_TELLING = ("a page", "302", "404", "412", "503", "cut")  # of creations and deletions; changes meet all
+
+
+@pytest.mark.parametrize(
+    ("kind", "fault"),
+    [(kind, fault) for kind in KINDS for fault in WRITES if kind == "change" or fault in MOST_TELLING],
+)
 def test_a_write_counts_when_it_is_there(day: BadDay, kind: str, fault: str) -> None:
     rows, wanted = KINDS[kind]
     day.desk.rows(*rows)
