@@ -406,3 +406,19 @@ def test_a_persons_edit_survives_a_deletion_of_ours(day: BadDay, edit: tuple[byt
     result = day.desk.run("run", "--yes")
     assert edit[1] in day.radicale.events(day.name).get(file, b""), result
     assert "changed" in said(result)
+
+
+@pytest.mark.parametrize(
+    ("line", "said"),
+    [
+        ('also = ["nonsense"]', 'also: "nonsense" is no address of a server'),
+        ('also = ["http://dav.example.org"]', "is no address of a server"),
+        ("also = 5", "also is neither a text nor a list of texts"),
+        ('size = "much"', "size is no size"),
+        ('size = "0 MB"', "size is no size"),
+    ],
+)
+def test_settings_that_are_none_are_refused(desk: Desk, line: str, said: str) -> None:
+    desk.settings(SETTINGS, SERVER.format(url="http://127.0.0.1:9/", name="domes"), f"{line}\n")
+    [place] = desk.run("places", "--json").json["places"]
+    assert said in place["trouble"]

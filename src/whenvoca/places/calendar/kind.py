@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import partial
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from whenvoca.calendars.reader import Noun
 from whenvoca.engine.seeing.sources import CalendarSource
@@ -43,6 +44,18 @@ def _open_files(cls: type[LocalCalendar], key: str, settings: PlaceSettings, con
     )
 
 
+def _also(settings: PlaceSettings) -> tuple[str, ...]:
+    """Other addresses that may see user and password. Raises SettingsFault for what is none, or not encrypted."""
+    for each in settings.texts("also"):
+        address = urlsplit(each)
+        is_own_machine = address.hostname in ("localhost", "127.0.0.1", "::1")
+        if not address.hostname or not (address.scheme == "https" or (address.scheme == "http" and is_own_machine)):
+            raise settings.refuse(
+                "also", f'also: "{each}" is no address of a server', 'such as also = ["https://dav2.example.org"]'
+            )
+    return settings.texts("also")
+
+
 def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     from whenvoca.places.calendar.dav import DavCalendar
     from whenvoca.places.calendar.dav_client import DavClient
@@ -59,7 +72,7 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
         seconds=float(settings.number("seconds") or 30),
         nameserver=settings.text("nameserver"),
         size=settings.size("size"),
-        also=settings.texts("also"),
+        also=_also(settings),
     )
     calendar, readonly = settings.text("calendar"), settings.yes_no("readonly")
     return DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=_noun(settings))
