@@ -398,3 +398,18 @@ def test_each_command_ends_its_connections(slots: Desk, monkeypatch: pytest.Monk
     for number, command in enumerate((["run"], ["places"], ["check"], ["undo", "1", "--yes"]), 1):
         assert slots.run(*command).code == 0
         assert len(closed) == number
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("2027-02-30", "there is no day 30 in February 2027, which has 28 days"),
+        ("2028-02-30 10:00", "there is no day 30 in February 2028, which has 29 days"),
+        ("2027-04-31", "which has 30 days"),
+        ("2027-13-01", "is no moment that can be read in one way"),
+        ("0000-02-30", "is no moment that can be read in one way"),
+    ],
+)
+def test_day_that_there_is_not_is_named(slots: Desk, text: str, said: str) -> None:
+    result = slots.run("agenda", "--from", text)
+    assert (result.code, said in " ".join(result.err.split())) == (2, True)

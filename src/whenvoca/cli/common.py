@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import functools
+import re
+from calendar import monthrange
 from collections.abc import Callable
-from datetime import datetime
+from datetime import date, datetime
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -71,14 +73,24 @@ def _parse_moment(text: str, zone: ZoneInfo, option: str) -> datetime:
         day = shape_date(text)
         if day is not None and day.is_settled:
             return datetime(day.fits[""].year, day.fits[""].month, day.fits[""].day, tzinfo=zone)
-        raise RequestFault(
-            f'{option}: "{text}" is no moment that can be read in one way', fix='such as "2027-03-17 16:20"'
-        )
+        why = _no_such_day(text) or f'"{text}" is no moment that can be read in one way'
+        raise RequestFault(f"{option}: {why}", fix='such as "2027-03-17 16:20"')
     wall: datetime = shaped.fits[""]
     try:
         return wall if wall.tzinfo else to_moment(wall, zone)
     except RowFault as fault:
         raise RequestFault(f"{option}: {fault.message}", fix=fault.fix) from fault
+
+
+def _no_such_day(text: str) -> str:
+    """Why a day that is written as one is none: how long its month is."""
+    found = re.match(r"(\d{4})-(\d{2})-(\d{2})\b", text, re.ASCII)
+    if not found or not (1 <= int(found[2]) <= 12 and int(found[1])):
+        return ""
+    days = monthrange(int(found[1]), int(found[2]))[1]
+    if 1 <= int(found[3]) <= days:
+        return ""
+    return f"there is no day {found[3]} in {date(int(found[1]), int(found[2]), 1):%B %Y}, which has {days} days"
 
 
 def common_options(function: Callable[..., Any]) -> Callable[..., Any]:
