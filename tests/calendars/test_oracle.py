@@ -25,7 +25,7 @@ ROOT = Path(icalendar.__file__).parent / "tests"
 FOREIGN = sorted(ROOT.rglob("*.ics"))
 WHOLE = (b"BEGIN:VEVENT", b"BEGIN:VTODO", b"BEGIN:VJOURNAL", b"BEGIN:VFREEBUSY", b"BEGIN:VTIMEZONE")
 
-# What an unread event of theirs is told with, by file; the other program guesses there, or stops.
+# Why an event of theirs is unread here, by file; the other program guesses there, or stops.
 UNREAD = {
     # events without DTSTART, which RFC 5545 3.6.1 asks for: nobody knows when they are
     "it has no start": (

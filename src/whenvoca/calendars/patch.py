@@ -346,7 +346,7 @@ def event_text(data: bytes, uid: str) -> bytes:
 
 
 def says_cancelled(data: bytes, key: str, zone: ZoneInfo) -> bool:
-    """Whether the event of that key stands there as cancelled (RFC 5545 3.8.1.11)."""
+    """Whether the event of that key is cancelled there (RFC 5545 3.8.1.11)."""
     place = _find_component(data, key, zone) if data else None
     stood = by_name(unfolded(data[place.begin : place.end])) if place else {}
     return any(line.upper().endswith(":CANCELLED") for line in stood.get("STATUS", ()))

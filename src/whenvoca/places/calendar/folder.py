@@ -102,7 +102,7 @@ class FolderCalendar(LocalCalendar):
 
     def find_event(self, uid: str) -> StoredEvent | None:
         """The event of that UID. Raises SourceFault if its file is broken, or others have that UID too."""
-        if uid in self._twins:  # perhaps somebody has mended it meanwhile
+        if uid in self._twins:  # perhaps somebody has fixed it meanwhile
             self._index = None
             self._look_through()
         path = self._file_of(uid)

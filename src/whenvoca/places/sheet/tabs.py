@@ -27,4 +27,4 @@ def _is_filled(backing: Backing, data: bytes, tab: str) -> bool:
     try:
         return any(cell is not None for row in backing.load(data, tab).rows for cell in row)
     except SourceFault:
-        return True  # what stands there is said when it is read
+        return True  # what is wrong with it is said when it is read
