@@ -422,3 +422,25 @@ def test_settings_that_are_none_are_refused(desk: Desk, line: str, said: str) ->
     desk.settings(SETTINGS, SERVER.format(url="http://127.0.0.1:9/", name="domes"), f"{line}\n")
     [place] = desk.run("places", "--json").json["places"]
     assert said in place["trouble"]
+
+
+@pytest.mark.parametrize("verb", ["create", "mirror"])
+@pytest.mark.parametrize("fault", ["cut", "page"])
+def test_a_creation_whose_answers_were_lost_follows_its_row(day: BadDay, fault: str, verb: str) -> None:
+    """The event is ours, though no answer said so: what its row says by now is written."""
+    if verb == "create":
+        text = MIRROR.replace("mirror event", "create event").replace(", changes or loses", "")
+        day.desk.workflow(text.replace("a row\n", 'a row\n  where  row.No is "R-4"\n'), "mirror")
+    day.desk.rows(*ROWS, ",,R-4,Tour 4,20.03.2027,21:30,22:00")
+    day.spoil("GET", "PUT", by=lambda answer: PAGE if fault == "page" else "cut")
+    result = day.desk.run("run", "--yes")
+    assert result.code == 3, result
+    assert "Tour 4" in day.titles()
+    day.heal()
+    day.desk.rows(*ROWS, ",,R-4,Tour 44,20.03.2027,21:30,22:00")
+    result = day.desk.run("run", "--yes")
+    assert result.code == 0, result
+    assert day.titles() == ["Tour 1", "Tour 2", "Tour 3", "Tour 44"]
+    numbers = [str(each["run"]) for each in day.desk.run("runs", "--json").json["runs"] if each["workflow"] == "mirror"]
+    assert day.desk.run("undo", numbers[0], "--yes").code == 0
+    assert day.titles() == ["Tour 1", "Tour 2", "Tour 3"]

@@ -8,18 +8,19 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from whenvoca.calendars.event import Event
+from whenvoca.calendars.event import Event, changed_fields, from_content
 from whenvoca.calendars.patch import property_lines
 from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.state import event_key, from_state, to_state
 from whenvoca.engine.acting.dated_changes import shown_fields, to_change, to_deletion
 from whenvoca.engine.acting.effect_kind import EffectKind, Inverse
 from whenvoca.engine.acting.stage import Stage
-from whenvoca.engine.effects import Effect, show_brief, show_changes, show_fields
+from whenvoca.engine.effects import Effect, Receipt, show_brief, show_changes, show_fields
 from whenvoca.engine.place_protocols import RowState, StoredEvent
 from whenvoca.steps.effect_words import titled, when
 from whenvoca.values.texts import show_value
 
+_UNKNOWN = "unknown"  # a version that nothing has: somebody changed it before we knew that it is there
 _SHOWN_FIRST = ("title", "start", "end", "due")
 # Which attributes of Event stand behind a field of the language, where they are not called as it is.
 _ATTRIBUTES = {
@@ -148,6 +149,22 @@ def _undo_nothing(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
     yield from ()
 
 
+# --- found as it was intended
+
+
+def _find_created(stage: Stage, effect: Effect) -> tuple[Effect, Receipt] | None:
+    stored = stage.find_event(effect.place, effect.target)
+    if stored is None or stored.event.origin != effect.lineage:
+        return None
+    intended = from_content(effect.target, type(stored.event), effect.after or {})
+    version = _UNKNOWN if changed_fields(intended, stored.event) else stored.version
+    return replace(effect, base=to_state(intended)), Receipt(version, stored.address)
+
+
+def _find_deleted(stage: Stage, effect: Effect) -> tuple[Effect, Receipt] | None:
+    return None if stage.find_event(effect.place, effect.target) is not None else (effect, Receipt())
+
+
 # --- the kinds
 
 
@@ -178,6 +195,7 @@ def _kinds(noun: str) -> DatedEffects:
             target=_target,
             detail=_made,
             invert=_undo_creation,
+            find_done=_find_created,
         ),
         change=EffectKind(
             verb=f"change {noun}",
@@ -196,7 +214,7 @@ def _kinds(noun: str) -> DatedEffects:
             detail=lambda effect: when(effect.before or {}),
             counts_as=("deletion", "change"),
             invert=_undo_deletion,
-            is_done=lambda stage, effect: stage.find_event(effect.place, effect.target) is None,
+            find_done=_find_deleted,
             inverses=(put_back,),
         ),
         take=EffectKind(

@@ -53,6 +53,12 @@ def _known(call: StepCall) -> ExistingThing | Missing:
     return call.stage.find_made(call.place, call.lineage)
 
 
+def _is_known(call: StepCall, uid: str) -> bool:
+    """Whether the ledger has it as the one that this step keeps."""
+    made = call.stage.made(call.place, call.lineage.to_mark())
+    return made is not None and made.uid == uid
+
+
 def _made(call: StepCall) -> ExistingThing | Missing:
     """What stands of this mirror. What existed before is adopted: by the UID that the step gives, else where a step
     that the workflow does not hold any more made it of the same subject."""
@@ -160,7 +166,7 @@ def _follow(call: StepCall, rule: str) -> Acting:
             known[_DISPUTED] = list(disputes.values())
         more: dict[str, Any] = {"lineage": call.lineage.to_mark(), "number": made.number, "base": known}
         change = to_change(made.stored, new, call.place, copy.uid, notes, **more)
-        if change is None and (known != made.base or isinstance(_known(call), Missing)):
+        if change is None and (known != made.base or not _is_known(call, copy.uid)):
             return Effect(
                 verb=kind.verb("take"),
                 place=call.place,

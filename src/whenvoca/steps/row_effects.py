@@ -6,7 +6,7 @@ from typing import Any
 
 from whenvoca.engine.acting.effect_kind import EffectKind, Inverse
 from whenvoca.engine.acting.stage import Stage
-from whenvoca.engine.effects import Effect, show_fields
+from whenvoca.engine.effects import Effect, Receipt, show_fields
 from whenvoca.steps.effect_words import list_cells, name_row, written_cells
 from whenvoca.values.texts import show_value
 
@@ -73,9 +73,10 @@ def _undo_deletion(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
     )
 
 
-def _is_added(stage: Stage, effect: Effect) -> bool:
-    """Whether a row that was about to be added before a crash stands already: more equal ones than there were."""
-    return stage.sheet(effect.place).count_equal(effect.after or {}) > int(effect.version or 0)
+def _find_added_before(stage: Stage, effect: Effect) -> tuple[Effect, Receipt] | None:
+    """A row that was about to be added before a crash exists if there are more equal ones than there were."""
+    is_there = stage.sheet(effect.place).count_equal(effect.after or {}) > int(effect.version or 0)
+    return (effect, Receipt()) if is_there else None
 
 
 CHANGE_EFFECT = EffectKind(
@@ -92,7 +93,7 @@ ADD_EFFECT = EffectKind(
     target=name_row,
     detail=lambda effect: list_cells(effect.after or {}),
     invert=_undo_addition,
-    is_done=_is_added,
+    find_done=_find_added_before,
 )
 _PUT_BACK = EffectKind(
     verb="put back row",

@@ -36,7 +36,9 @@ class EffectKind(Struct, frozen=True, kw_only=True):
     told_as: Callable[[Effect], str] | None = None
     """What it is called where it cannot be undone, since others read it at once. Pending cells are saved before it."""
     keeps_before: bool = False  # after a crash, what stood there before is what the first try found
-    is_done: Callable[[Any, Effect], bool] | None = None  # after a crash: whether the stage shows that it was done
+    find_done: Callable[[Any, Effect], tuple[Effect, Receipt] | None] | None = None
+    """Whether the stage shows that it was done, though no answer said so: with what the ledger does not keep of an
+    intent, and the receipt of what stands there."""
     may_repeat: Callable[[Effect], bool] | None = None
     """Whether it may be done again where nobody knows if it was done; None: always, under the same id."""
     note: Callable[[Ledger, int, Occurrence, Effect], None] | None = None

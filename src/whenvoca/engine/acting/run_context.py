@@ -6,9 +6,11 @@ from collections.abc import Callable, Sequence
 from typing import Any, Protocol
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.effects import EffectKey
 from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.place_protocols import Found
 from whenvoca.errors import PlaceTrouble, RequestFault, RowFault
@@ -77,6 +79,10 @@ class RunContext(Struct):
         """How often this was counted by now."""
         self.ordinals[what] = number = self.ordinals.get(what, 0) + 1
         return number
+
+    def next_key(self, key: EffectKey) -> EffectKey:
+        """The key of one more effect of the same step on the same target."""
+        return replace(key, ordinal=self.count(key.step, key.repetition, key.target))
 
     def answer(self, asked: Question) -> Any:
         """The answer to a question; after a crash, or in a retry, the one that was given before. Raises RowFault."""

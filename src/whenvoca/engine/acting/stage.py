@@ -15,9 +15,9 @@ from typing import Any
 from msgspec import Struct
 from msgspec.structs import replace
 
-from whenvoca.calendars.event import Event
+from whenvoca.calendars.event import Event, changed_fields, from_content
 from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
-from whenvoca.calendars.state import event_key, original_start, split_key
+from whenvoca.calendars.state import event_key, original_start, split_key, to_state
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.all_places import Places
 from whenvoca.engine.ledger.history import choose_runs
@@ -118,11 +118,19 @@ class Stage:
             number = _number_of(lineage, stored.event.uid)
             if self._knows(calendar.name) and self._ledger.mark_of(calendar.name, stored.event.uid) not in ("", mark):
                 return Missing(number + 1)  # its subject is called otherwise now: the mark is of before
-            return ExistingThing(stored, number, is_untouched=False)
+            return self._as_intended(stored, number, lineage, calendar.name)
         stored = calendar.find_event(known.uid)
         if stored is None:
             return Missing(known.number + 1, by_another=bool(known.version))
         return ExistingThing(stored, known.number, stored.version == known.version, known.base)
+
+    def _as_intended(self, stored: StoredEvent, number: int, lineage: Lineage, place: str) -> ExistingThing:
+        """What has our mark, though no answer ever said that it was made: held against what we meant to write."""
+        event = stored.event
+        fields = self._ledger.written(lineage.workflow, lineage.subject, place, event.uid)
+        intended = from_content(event.uid, type(event), fields) if fields else None
+        is_untouched = intended is not None and not changed_fields(intended, event)
+        return ExistingThing(stored, number, is_untouched, to_state(intended) if intended else None)
 
     def made_otherwise(self, place: str, lineage: Lineage, steps: Collection[str]) -> list[StoredEvent]:
         """What stands there of the same subject, made by steps of the same workflow that it does not hold any more.

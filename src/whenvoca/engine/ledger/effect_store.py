@@ -100,13 +100,14 @@ class SqliteEffects(SqliteFile, EffectBook):
         rows = self._db.execute(
             "SELECT e.verb, e.before, e.after FROM runs r JOIN effects e ON e.run=r.number WHERE r.workflow=? AND "
             "r.subject=? "
-            "AND e.place=? AND e.target=? AND e.state='done' ORDER BY e.number",
+            "AND e.place=? AND e.target=? AND (e.state='done' OR e.verb LIKE 'create %') ORDER BY e.number",
             (workflow, subject, place, target),
         )
         fields: dict[str, Any] = {}
         for verb, before, after in rows:
             if after is not None and (fields or before is None):
-                fields |= decode_fields(after, verb)
+                kept = {} if verb.startswith("create ") else fields
+                fields = kept | decode_fields(after, verb)
         return fields
 
     def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:

@@ -228,8 +228,8 @@ class EffectBook(Transactions, Protocol):
         """Whether an earlier run of the same occurrence has done that effect."""
 
     def written(self, workflow: str, subject: str, place: str, target: str) -> dict[str, Any]:
-        """The fields of a thing that runs of a workflow about a subject made, as they last wrote them; empty if they
-        did not make it."""
+        """The fields of a thing that runs of a workflow about a subject made, as they last wrote them, or meant to
+        make it where no answer came; empty if they did not make it."""
 
     def effects(self, numbers: Sequence[int]) -> dict[int, tuple[int, Effect]]:
         """Effects by number, each with its run."""

@@ -53,6 +53,11 @@ class Lockstep:
         """Takes these runs to their ends; one whose cells are not saved ends when they are."""
         answers: list[tuple[GroupRun, _Answer | None]] = [(run, None) for run in runs]
         this_round = _Round()
+        for run in runs:
+            self._book_what_was_done(run, this_round.journal)
+        if this_round.journal.receipts:
+            self._commit(this_round)
+            this_round = _Round()
         while answers:
             asked = [each for run, answer in answers if (each := self._next(run, answer)) is not None]
             self._journal_round(this_round.journal, [run for run, _ in answers], asked)
@@ -67,24 +72,26 @@ class Lockstep:
             journal.reads += [(run.occurrence.run, *each) for each in run.context.recall.take_fresh()]
             if not run.outcome:
                 continue
-            if run.outcome == "done" and run.journal:
-                self._own_what_was_done(run, journal)
+            if run.outcome == "done":  # what was done before, and is not asked for any more
+                run.effects += [
+                    each.effect for key, each in run.journal.items() if each.receipt and key not in run.claimed
+                ]
             if run.unsaved and run.outcome != "waiting":
                 self._cells.wait(run)
             else:
                 self._ends.end(run, journal)
 
-    def _own_what_was_done(self, run: GroupRun, journal: Journal) -> None:
-        """What was intended before, is not asked for any more, and stands as intended was done by us: only the answer
-        was lost."""
+    def _book_what_was_done(self, run: GroupRun, journal: Journal) -> None:
+        """What was intended before and is found was done by us: only its answer was lost, or the program was killed."""
         for key, entry in run.journal.items():
-            is_done = self._stage.kinds.of(entry.effect).is_done
-            if entry.receipt is not None or key in run.claimed or is_done is None:
+            find_done = self._stage.kinds.of(entry.effect).find_done
+            if entry.receipt is not None or find_done is None:
                 continue
-            with suppress(WhenvocaError):
-                if is_done(self._stage, entry.effect):
-                    journal.receipts.append((entry.number, entry.effect, Receipt()))
-                    run.effects.append(entry.effect)
+            with suppress(WhenvocaError):  # the run will meet it too
+                if (found := find_done(self._stage, entry.effect)) is not None:
+                    effect, receipt = found
+                    journal.receipts.append((entry.number, effect, receipt))
+                    run.journal[key] = replace(entry, effect=effect, receipt=receipt)
 
     def _carry_out(self, asked: Sequence[_Asked], this_round: _Round) -> list[tuple[GroupRun, _Answer | None]]:
         """Applies the effects, and answers what came of each."""
@@ -151,8 +158,12 @@ class Lockstep:
                 run.effects.append(effect)
                 entry = run.journal.get(key)
                 run.claimed.add(key)
-                if entry is not None and (done := self._done_before(entry)) is not None:
-                    answer = done
+                while entry is not None and entry.receipt and _is_more(effect, entry.effect):
+                    key = run.context.next_key(key)
+                    entry = run.journal.get(key)
+                    run.claimed.add(key)
+                if entry is not None and entry.receipt is not None:
+                    answer = entry.receipt
                     continue
                 self._stage.plan(effect)
                 if entry is not None:
@@ -186,13 +197,6 @@ class Lockstep:
             return run.performing.throw(TroubleFault(answer))
         raise answer
 
-    def _done_before(self, entry: JournalEntry) -> Receipt | None:
-        """The receipt of an effect from before a crash, where there is one or the place shows that it was done."""
-        if entry.receipt is not None:
-            return entry.receipt
-        is_done = self._stage.kinds.of(entry.effect).is_done
-        return Receipt() if is_done is not None and is_done(self._stage, entry.effect) else None
-
     def _again(self, effect: Effect, entry: JournalEntry) -> Effect:
         """An effect that was begun before a crash. Raises RowFault where it may be done, and twice may do harm."""
         kind = self._stage.kinds.of(effect)
@@ -202,3 +206,8 @@ class Lockstep:
                 fix="look there, then: whenvoca retry does it again",
             )
         return replace(effect, before=entry.effect.before) if kind.keeps_before else effect
+
+
+def _is_more(effect: Effect, done: Effect) -> bool:
+    """Whether a change to an event is one besides what was done before: its subject has changed since."""
+    return effect.event is not None and effect.action == "change" and effect.after != done.after
