@@ -32,7 +32,8 @@ class Presence(Struct, frozen=True):
 
 class Heard(Struct, frozen=True):
     """A message that somebody else said: in a room, or to us alone where ``room`` is empty. ``sender`` is their name of
-    [people], else their address, empty where the room hides it; ``names`` is all that they go by."""
+    [people], else their address, empty where the room hides it; ``names`` is all that they go by. ``corrects`` is the
+    ``number`` of an earlier message of theirs, where this one stands instead of it."""
 
     key: str  # what makes it the same message
     sender: str
@@ -41,6 +42,8 @@ class Heard(Struct, frozen=True):
     sent: datetime
     sound: str = ""  # the file or address of what was dictated
     names: tuple[str, ...] = ()
+    number: str = ""  # given by the sender's program
+    corrects: str = ""
 
 
 class Dictation(Protocol):

@@ -312,6 +312,11 @@ class Source(Protocol):
         """Why a subject that is not there is not, as far as its place says more than that."""
         return ""
 
+    def corrected(self, key: str, state: RowState) -> Mapping[str, RowState]:
+        """The earlier subjects that this one stands instead of, such as a message that was sent again without its
+        mistake."""
+        return {}
+
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         """The fields in which two states differ."""
 

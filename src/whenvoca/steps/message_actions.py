@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from whenvoca.engine.acting.inverse_effects import invert_run
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.conversing.conversing import ASKABLE, ASKED_BEFORE, Conversation, Deed, Manner, deed_from_text
@@ -12,7 +13,6 @@ from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import Found
 from whenvoca.engine.things.message import MessageThing
-from whenvoca.engine.undoing.inverse_effects import invert_run
 from whenvoca.errors import RowFault
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
@@ -46,10 +46,12 @@ def answer(call: StepCall) -> Acting:
         room=room,
         identity=lambda n: _lineage(call, n),
     )
-    heard = talk.hear(text, sent)
+    if call.corrected:
+        talk.forget_what_was_asked([each["sent"] for each in call.corrected.values()])
+    heard = talk.hear(text, sent, is_anew=bool(call.corrected))
     (found,) = call.where.recalled(lambda: [Found("", "deed", {"deed": heard.to_text()})])
     deed = deed_from_text(found.state["deed"], talk.around)  # after a crash what was decided before
-    said = deed.reply
+    said = f"{deed.reply} Left as it is: {'; '.join(call.left)}" if call.left else deed.reply
     fault: RowFault | None = None
     try:
         if deed.undoes:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Protocol
 
 from msgspec import Struct, field
@@ -12,7 +12,7 @@ from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.effects import EffectKey
 from whenvoca.engine.ledger.records import Occurrence
-from whenvoca.engine.place_protocols import Found
+from whenvoca.engine.place_protocols import Found, RowState
 from whenvoca.errors import PlaceTrouble, RequestFault, RowFault
 from whenvoca.language import tree
 from whenvoca.language.evaluation import Scope
@@ -66,6 +66,8 @@ class RunContext(Struct):
     is_too_late: bool = False  # it has waited so long that a place which does not answer is now a failure
     ordinals: dict[tuple[str, ...], int] = field(default_factory=dict)  # of effects and look-ups, counted so far
     recall: Recall = field(default_factory=Recall)
+    corrected: Mapping[str, RowState] = field(default_factory=dict)  # earlier subjects that this one stands instead of
+    left: list[str] = field(default_factory=list)  # of what was done about these, and cannot be taken back
     trace: Trace | None = None
     ask: Callable[[Question], Any] | None = None
 

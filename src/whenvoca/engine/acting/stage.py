@@ -223,6 +223,10 @@ class Stage:
         """These runs, newest first."""
         return self._ledger.runs(numbers=numbers, limit=len(numbers))
 
+    def runs_about(self, workflow: str, place: str, subject: str) -> list[RunRecord]:
+        """The runs of a workflow about a subject, newest first."""
+        return [each for each in self._ledger.runs(workflow=workflow, subject=subject) if each.place == place]
+
     def runs_to_undo(self, numbers: Sequence[int]) -> list[RunRecord]:
         """These runs, and those that they set off, in the order in which they are undone. Raises RequestFault."""
         return choose_runs(self._ledger, numbers)

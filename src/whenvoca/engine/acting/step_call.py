@@ -18,7 +18,10 @@ from whenvoca.language.names import fold_name
 
 
 class StepCall(StepFields):
-    """One step of one run (and of one repetition). ``about`` is who the run is about, ``where`` the step's look-up."""
+    """One step of one run (and of one repetition). ``about`` is who the run is about, ``where`` the step's look-up.
+
+    ``corrected`` are the earlier subjects that this one stands instead of; ``left`` is what of these runs stays done.
+    """
 
     def __init__(self, step: CompiledStep, context: RunContext, repetition: str) -> None:
         super().__init__(step, context.scope)
@@ -29,6 +32,7 @@ class StepCall(StepFields):
         self.people = context.stage.workspace.people
         self.definition = step.tree.definition
         self.where = LookUp(step, context, repetition, self.scope)
+        self.corrected, self.left = context.corrected, context.left
         self._lineage: Lineage | None = None
 
     @property

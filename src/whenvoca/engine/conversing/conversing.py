@@ -104,14 +104,30 @@ class Conversation:
         self.zone = (person.zone if person is not None else None) or self._workspace.zone
         self.key = f"talk {self.who} {room}"
 
-    def hear(self, text: str, now: datetime) -> Deed:
-        """Decides what a text asks for. Nothing is done or remembered yet.
+    def forget_what_was_asked(self, sent: Collection[Any]) -> None:
+        """Drops the questions that were put to the approver for messages of these moments: others stand instead of
+        them."""
+        key = f"talk {self._manner.approver.lower()} "
+        if not (text := self._stage.recall(key)):
+            return
+        state = json.loads(text)
+        mine = [(self.who, self.room, each) for each in sent]
+        state["asked"] = [
+            each for each in state.get("asked", []) if (each[1], each[2], datetime.fromisoformat(each[3])) not in mine
+        ]
+        self._stage.keep(key, encode(state))
+
+    def hear(self, text: str, now: datetime, *, is_anew: bool = False) -> Deed:
+        """Decides what a text asks for. Nothing is done or remembered yet. ``is_anew``: it answers no question, since
+        it stands instead of an earlier message.
 
         Raises PlaceTrouble where a calendar cannot be reached.
         """
         agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
         around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
         self.memory = recall(self._stage.recall(self.key), around)
+        if is_anew:
+            self.memory.pending = None
         pending = self._pending
         request = understand(text, replace(around, last=self.memory.last, pending=pending))
         if pending is not None and pending.missing == ["calendar"] and (home := self._calendar_named(text)):

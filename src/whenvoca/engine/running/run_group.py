@@ -15,6 +15,8 @@ from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.run_context import Recall, RunContext, RunSubject
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.ledger.records import JournalEntry, Occurrence
+from whenvoca.engine.place_protocols import RowState
+from whenvoca.engine.running.correcting import instead
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.running.lockstep import Lockstep
 from whenvoca.engine.running.open_program import OpenProgram
@@ -39,6 +41,7 @@ class _Start(Struct):
 
     occurrence: Occurrence
     scope: Scope
+    state: RowState | None
     is_lost: bool
     done: list[JournalEntry]
 
@@ -151,7 +154,7 @@ class RunGroup:
                 scope = opened.scope_of(source, occurrence.subject, state, at)
             add_change_words(scope, occurrence, source, seen)
             is_lost = not is_in if program.is_mirror else occurrence.happened == "lost"
-            kept.append(_Start(occurrence, scope, is_lost, done))
+            kept.append(_Start(occurrence, scope, state, is_lost, done))
         begun = ledger.begin_runs([each.occurrence for each in kept], self._stage.clock.now().isoformat())
         for each, occurrence in zip(kept, begun, strict=True):
             each.occurrence = occurrence
@@ -161,6 +164,7 @@ class RunGroup:
         occurrence, program, ledger = start.occurrence, opened.program, self._stage.ledger
         trigger, settings = program.workflow.trigger, program.workflow.settings
         reads = ledger.reads_of(ledger.last_run_of(occurrence)) if start.done or program.asks else {}
+        source, state = opened.sources[occurrence.place], start.state
         context = RunContext(
             self._stage,
             start.scope,
@@ -170,11 +174,12 @@ class RunGroup:
             is_too_late=self._is_too_late(opened, occurrence),
             recall=Recall(reads),
             ask=ask,
+            corrected=source.corrected(occurrence.subject, state) if state is not None else {},
         )
         return GroupRun(
             occurrence,
             context,
-            program.perform(context),
+            instead(context, program.perform(context)) if context.corrected else program.perform(context),
             self._stage.clock.tick(),
             {entry.key: entry for entry in start.done},
             tries=settings.tries,

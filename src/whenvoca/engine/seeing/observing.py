@@ -179,5 +179,7 @@ def _said(message: Heard) -> dict[str, Any]:
         "sent": message.sent,
         "sound": message.sound,
         "names": ", ".join(message.names),
+        "number": message.number,
+        "corrects": message.corrects,
     }
     return {name: value for name, value in found.items() if value}

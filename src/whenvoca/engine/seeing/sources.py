@@ -26,6 +26,7 @@ from whenvoca.values.columns import Unread
 from whenvoca.values.kinds import show_raw
 from whenvoca.values.texts import show_value
 
+_SAID_BY = ("sender", "room", "names")
 _LONGEST_LABEL = 60
 _OFFERED = timedelta(days=366)  # how far around now events are offered to be chosen from
 _MOST_CELLS = 4  # of a row in a list to choose from
@@ -208,8 +209,22 @@ class MessageSource(_LoggedSource):
         keys = [key for key, _ in self._ledger.standing_sequences(self.name)]
         return [key for key in keys if wanted in str(standing[key].get("text") or "").lower()]
 
+    def corrected(self, key: str, state: RowState) -> Mapping[str, RowState]:
+        found: dict[str, RowState] = {}
+        if not (numbers := {state.get("corrects")} - {None}):
+            return found
+        standing = self._ledger.standing(self.name)
+        who = [state.get(word) for word in _SAID_BY]
+        for earlier, _ in reversed(list(self._ledger.standing_sequences(self.name))):
+            said = standing[earlier]
+            is_meant = said.get("number") in numbers or said.get("corrects") in numbers
+            if earlier != key and is_meant and [said.get(word) for word in _SAID_BY] == who:
+                found[earlier] = said
+                numbers |= {said.get("number"), said.get("corrects")} - {None}
+        return found
+
     def changes(self, old: RowState, new: RowState) -> list[Change]:
-        """What was said is never changed."""
+        """A correction is a message of its own."""
         return []
 
 

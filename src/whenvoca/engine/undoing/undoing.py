@@ -9,6 +9,7 @@ from itertools import count
 
 from msgspec import Struct, field
 
+from whenvoca.engine.acting.inverse_effects import invert_run
 from whenvoca.engine.acting.keyed import with_keys
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
@@ -16,7 +17,6 @@ from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Occurrence, RunRecord
 from whenvoca.engine.running.outcome import RunResult
 from whenvoca.engine.running.run_group import RunGroup
-from whenvoca.engine.undoing.inverse_effects import invert_run
 from whenvoca.errors import ExitCode, WhenvocaError
 
 

@@ -102,9 +102,13 @@ class XmppChat(Chat):
         if person is None and domain == self._settings.domain:
             person = self._people.find(local)
         if person is None:
-            return Heard(each.key, each.sender, each.room, each.text, each.sent, each.sound, (each.sender,))
-        names = tuple(name for name in (person.name, person.mail, person.chat, each.sender) if name)
-        return Heard(each.key, person.name, each.room, each.text, each.sent, each.sound, names)
+            name, known = each.sender, [each.sender]
+        else:
+            name = person.name
+            known = [name for name in (person.name, person.mail, person.chat, each.sender) if name]
+        assert each.sent is not None
+        numbers = each.number, each.corrects
+        return Heard(each.key, name, each.room, each.text, each.sent, each.sound, tuple(known), *numbers)
 
     # --- writing
 

@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
 from slixmpp import ClientXMPP
 from slixmpp.exceptions import IqError, IqTimeout, PresenceError, XMPPError
 
@@ -49,7 +50,7 @@ class Client(ClientXMPP):
         self.heard_rooms: set[str] = set()
         self.is_listening = False
         self.wake: Callable[[], None] = lambda: None
-        self._arrived: dict[str, tuple[Any, ...]] = {}  # by key: sender, room, text, sent (None: just now), sound
+        self._arrived: dict[str, Arrived] = {}  # by key
         self._keys: dict[tuple[str, str], str] = {}  # of messages by sender and number, for corrections
         self._numbers, self._clock = OwnNumbers(), RealClock()
         self._settings, self._place, self._is_person = settings, place, is_person
@@ -148,11 +149,9 @@ class Client(ClientXMPP):
             return
         corrected = self._keys.get((who, said.corrects), "") if said.corrects else ""
         if corrected in self._arrived:  # nobody has read it yet: it says this now
-            known = self._arrived[corrected]
-            self._arrived[corrected] = (*known[:2], said.text, known[3], said.sound)
+            self._arrived[corrected] = replace(self._arrived[corrected], text=said.text, sound=said.sound)
             self._keys[who, said.number] = corrected
             return
-        text = f"no, {said.text}" if said.corrects else said.text  # what was read, and perhaps done, is put right by it
         sent = sent or said.sent
         key = (
             f"{sender.bare} "
@@ -160,7 +159,8 @@ class Client(ClientXMPP):
         )
         self._keys[who, said.number] = key
         real = self._real_address(message, archived) if in_room else sender.bare
-        self._arrived.setdefault(key, (real, sender.bare if in_room else "", text, sent, said.sound))
+        room = sender.bare if in_room else ""
+        self._arrived.setdefault(key, Arrived(key, real, room, said.text, sent, said.sound, said.number, said.corrects))
         self.wake()
 
     def _real_address(self, message: Any, archived: str) -> str:
@@ -183,10 +183,7 @@ class Client(ClientXMPP):
         """What came in since this was last asked, in order; what came just now came at that moment."""
         found, self._arrived = self._arrived, {}
         self._keys = dict(list(self._keys.items())[-_MOST_KNOWN:])
-        return [
-            Arrived(key, who, room, text, at if sent is None else min(_aware(sent), at), sound)
-            for key, (who, room, text, sent, sound) in found.items()
-        ]
+        return [replace(each, sent=at if each.sent is None else min(_aware(each.sent), at)) for each in found.values()]
 
     async def hear_room(self, room: str, nickname: str, since: datetime | None) -> None:
         """Joins a room to hear what is said in it, and what was said since then, as far as the server has kept it."""

@@ -16,8 +16,10 @@ class Arrived(Struct, frozen=True):
     sender: str
     room: str
     text: str
-    sent: datetime
+    sent: datetime | None  # None: just now
     sound: str = ""
+    number: str = ""  # given by the sender's program
+    corrects: str = ""
 
 
 class XmppSettings(Struct, frozen=True, kw_only=True):

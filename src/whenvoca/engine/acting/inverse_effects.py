@@ -9,15 +9,19 @@ from whenvoca.engine.effects import Receipt
 from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.errors import RowFault
 
+INSTEAD = "instead"  # in keys: what took back an earlier run, since its subject was corrected
+
 
 def invert_run(stage: Stage, record: RunRecord, left: list[str], *, names_told: bool = False) -> Inverse:
     """The effects of a run turned round, the last one first. ``left`` hears of what somebody changed since, and with
-    ``names_told`` of what was told to others and cannot be undone.
+    ``names_told`` of what was told to others and cannot be undone. An earlier run that it took back stays so.
 
     Raises TroubleFault where a place kept some of them from being done, when the others are done.
     """
     troubles: list[TroubleFault] = []
     for entry in reversed(stage.effects_of(record.number)):
+        if entry.key.step == INSTEAD:
+            continue
         kind = stage.kinds.of(entry.effect)
         if kind.invert is not None:
             try:
