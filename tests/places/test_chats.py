@@ -19,6 +19,7 @@ from zoneinfo import ZoneInfo
 
 import pytest
 from msgspec.structs import replace
+from slixmpp.exceptions import IqError
 
 from tests.chat_servers import Onlooker, Prosody, eventually, running_prosody
 from tests.conftest import SETTINGS, WHENVOCA, Desk
@@ -394,16 +395,19 @@ seconds = 5
 
 
 @contextlib.contextmanager
-def watched(desk: Desk) -> Iterator[None]:
-    """While `watch` runs; it must end well."""
+def watched(desk: Desk) -> Iterator[list[str]]:
+    """While `watch` runs; it must end well. Gives what it told, when it has ended."""
+    told: list[str] = []
     (desk.folder / ".whenvoca/watch.json").unlink(missing_ok=True)
     watching = subprocess.Popen([WHENVOCA, "watch"], cwd=desk.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     try:
         eventually(lambda: (desk.folder / ".whenvoca/watch.json").exists(), 20)
-        yield
+        yield told
     finally:
         watching.send_signal(signal.SIGTERM)
-        _, err = watching.communicate(timeout=20)
+        out, err = watching.communicate(timeout=20)
+        told += [*out.decode().splitlines(), *err.decode().splitlines()]
+        print("\n".join(told))  # beside what failed
     assert watching.returncode == 0, err
 
 
@@ -423,7 +427,9 @@ def test_watch_hears_the_server_at_once_and_answers(desk: Desk, prosody: Prosody
 def test_a_late_correction_takes_back_what_was_done(desk: Desk, prosody: Prosody) -> None:
     """The corrected request is done instead; also after a restart, and where the first one only led to a question."""
     desk.settings(SETTINGS, ANSWERED.format(port=prosody.port))
-    desk.workflow('when chat hears a message\n  from "ines"\n\nanswer message in domes\n  ask-before "deletions"\n', "desk")
+    desk.workflow(
+        'when chat hears a message\n  from "ines"\n\nanswer message in domes\n  ask-before "deletions"\n', "desk"
+    )
     ines = Onlooker(prosody.port, "ines")
 
     def say(text: str, number: str, corrects: str = "") -> str:
@@ -449,6 +455,30 @@ def test_a_late_correction_takes_back_what_was_done(desk: Desk, prosody: Prosody
         say("yes", "d3")
     assert booked() == [("filter wash", "15:10"), ("lens wash", "12:40")]
     ines.close()
+
+
+def test_watch_tells_that_it_was_put_out_of_a_room(desk: Desk, prosody: Prosody) -> None:
+    desk.settings(SETTINGS, ANSWERED.format(port=prosody.port))
+    desk.workflow('when chat hears a message\n\nanswer message\n  text  "heard {message.text}"\n', "desk")
+    carol = Onlooker(prosody.port, "carol")
+    carol.join("dome-floor@rooms.localhost", "carol")
+    with watched(desk) as told:
+
+        def is_out() -> bool:
+            with contextlib.suppress(IqError):  # not yet in
+                carol.put_out("dome-floor@rooms.localhost", "desk")
+                return True
+            return False
+
+        eventually(is_out, 15)
+        carol.say("are you back?", room="dome-floor@rooms.localhost")
+        eventually(lambda: any(text == "heard are you back?" for _, _, text in carol.heard), 15)
+        time.sleep(1)  # it comes back to its rooms once more, to say so
+    carol.close()
+    trouble = f"chat, 127.0.0.1:{prosody.port}: we were put out of the room dome-floor"
+    begins, ends = [line[21:] for line in told if trouble in line]
+    assert begins == trouble
+    assert ends.startswith("right again after ")
 
 
 # --- on bad days of the server, and from programs that say more than words
@@ -511,7 +541,11 @@ def test_put_out_of_a_room_we_come_back_and_read_what_was_said(server_look: Xmpp
     eventually(lambda: "dome-floor@rooms.localhost" not in client.heard_rooms)
     server_look.say("tomas", "while you were out", "dome-floor")
     time.sleep(0.5)
+    ear.listen()
+    [said] = server_look.chat.unheard
+    assert said.endswith(": we were put out of the room dome-floor")
     eventually(lambda: ("tomas", "dome-floor", "while you were out") in ear.listen(), told=lambda: ear.said)
+    assert not server_look.chat.unheard
     assert isinstance(send(server_look, "back", room="dome-floor", text="we are back"), Receipt)
 
 

@@ -87,6 +87,9 @@ class XmppChat(Chat):
             try:
                 address = room if "@" in room else f"{room}@{await self._find_room_server(client)}"
                 rooms[address] = room
+                if how := client.put_out.pop(address, ""):
+                    self.unheard.append(f"{self._where}: we {how} the room {room}")
+                    client.wake()  # to be told at once when it is over
                 if address not in client.heard_rooms:
                     await client.hear_room(address, self._settings.nickname, since)
             except RowFault as fault:  # the others are heard all the same

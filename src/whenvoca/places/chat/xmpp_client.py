@@ -23,6 +23,7 @@ from whenvoca.places.chat.xmpp_settings import Arrived, XmppSettings
 logging.getLogger("slixmpp").addHandler(logging.NullHandler())  # what is wrong is said by us, with the place's name
 logging.getLogger("slixmpp").propagate = False
 _MUC_USER = "{http://jabber.org/protocol/muc#user}"
+_PUT_OUT = (("301", "were banned from"), ("307", "were put out of"), ("321", "were put out of"))  # XEP-0045 15.6
 _MOST_KNOWN = 1000  # messages that may be corrected
 
 
@@ -48,6 +49,7 @@ class Client(ClientXMPP):
         self.is_up = False
         self.joined: set[str] = set()
         self.heard_rooms: set[str] = set()
+        self.put_out: dict[str, str] = {}  # how we came out of rooms that we heard, until somebody has been told
         self.is_listening = False
         self.wake: Callable[[], None] = lambda: None
         self._arrived: dict[str, Arrived] = {}  # by key
@@ -175,6 +177,9 @@ class Client(ClientXMPP):
         """We are not in that room any more: somebody has put us out, or the room was started anew."""
         room = stanza["from"]
         if stanza["type"] == "unavailable" and room.resource == self._settings.nickname:
+            if room.bare in self.heard_rooms:
+                codes = {each.get("code") for each in stanza.xml.iter(f"{_MUC_USER}status")}
+                self.put_out[room.bare] = next((said for code, said in _PUT_OUT if code in codes), "came out of")
             self.joined.discard(room.bare)
             self.heard_rooms.discard(room.bare)
             self.wake()
