@@ -652,3 +652,47 @@ def test_nothing_of_ours_stays_where_somebody_changed_it_by_hand(server_look: Xm
     eventually(lambda: (ours, "unavailable") in seen, told=lambda: seen)
     server_look.chat.stop_showing(INES)  # and that is all
     assert server_look.chat.presence_of(INES) == Presence("away", "at lunch")
+
+
+def test_a_run_handed_to_watch_shows_it_as_long_as_watch_is_on(desk: Desk, prosody: Prosody) -> None:
+    """One connection of each person owns what is shown: `run` beside `watch` leaves none of its own behind."""
+    people = '[people.ines]\npassword = { env = "INES_CHAT" }\nchat = "ines@localhost"\n'
+    desk.settings(SETTINGS.replace("[people.ines]\n", people), ANSWERED.format(port=prosody.port))
+    desk.workflow(
+        'when asked\n\nset presence of "ines" in chat\n  show    dnd\n  status  "at the eyepiece"\n  until   now + 1 '
+        "hour\n",
+        "quiet",
+    )
+    carol, ines = Onlooker(prosody.port, "carol"), Onlooker(prosody.port, "ines")
+    carol.befriend("ines@localhost")
+    eventually(lambda: carol.client.client_roster["ines@localhost"]["subscription"] in ("to", "both"))
+    of_ines: dict[str, tuple[str, str]] = {}  # by resource
+    carol.client.add_event_handler(
+        "presence",
+        lambda stanza: (
+            of_ines.update({stanza["from"].resource: (str(stanza["type"]), str(stanza["status"]))})
+            if stanza["from"].bare == "ines@localhost"
+            else None
+        ),
+    )
+
+    def shown() -> list[str]:
+        return [status for kind, status in of_ines.values() if kind != "unavailable" and status]
+
+    with watched(desk):
+        result = desk.run("run", "quiet")
+        assert result.code == 0, result
+        eventually(lambda: shown() == ["at the eyepiece"], told=lambda: of_ines)
+        time.sleep(1)
+        assert shown() == ["at the eyepiece"]  # also when the command has ended
+        assert desk.run("undo", "1", "--yes").code == 0
+        eventually(lambda: shown() == [], told=lambda: of_ines)
+        assert desk.run("run", "quiet").code == 0
+        eventually(lambda: shown() == ["at the eyepiece"], told=lambda: of_ines)
+        desk.workflow('when asked\n\nsend message to "ines" in chat\n  text  "hello"\n', "hello")  # all is read anew
+        time.sleep(2)
+        assert desk.run("run", "hello").code == 0
+        assert shown() == ["at the eyepiece"]
+    eventually(lambda: shown() == [], told=lambda: of_ines)
+    for each in (carol, ines):
+        each.close()

@@ -43,6 +43,9 @@ class Common(Struct, frozen=True):
         opened = open_workspace(self.folder, self.clock(zone), zone=self.zone, with_root=with_root)
         if (context := click.get_current_context(silent=True)) is not None:
             context.call_on_close(opened.places.close)  # a command may be one of many in a process that goes on
+            connected = context.find_root().obj
+            if isinstance(connected, OpenWorkspace) and connected.workspace.folder.samefile(opened.workspace.folder):
+                opened.places.borrow(connected.places)
         return opened
 
     def open_again(self, opened: OpenWorkspace) -> OpenWorkspace:

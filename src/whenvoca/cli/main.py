@@ -6,6 +6,7 @@ import gc
 import os
 import sys
 from importlib import import_module
+from typing import Any
 
 import click
 
@@ -80,11 +81,12 @@ def main(arguments: list[str] | None = None) -> None:
     sys.exit(run_command(sys.argv[1:] if arguments is None else arguments))
 
 
-def run_command(arguments: list[str]) -> int:
-    """Runs one command; answers the exit status. Never a traceback."""
+def run_command(arguments: list[str], connected: Any = None) -> int:
+    """Runs one command; answers the exit status. Never a traceback. ``connected`` is an opened workspace with the
+    connections of this process, if it has any."""
     gc.set_threshold(100_000, 20, 50)  # a batch keeps thousands of runs alive; looking through them often costs a fifth
     try:
-        return int(cli.main(arguments, prog_name="whenvoca", standalone_mode=False) or 0)
+        return int(cli.main(arguments, prog_name="whenvoca", standalone_mode=False, obj=connected) or 0)
     except click.exceptions.Abort:
         click.echo("\ninterrupted; what was begun goes on with the next run", err=True)
         return ExitCode.INTERRUPTED

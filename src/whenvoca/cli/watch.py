@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import io
 import json
-from collections.abc import Callable
 from datetime import datetime
 from zoneinfo import ZoneInfo
 
@@ -55,14 +54,14 @@ def command(common: Common, until: str, once: bool) -> int:
     told = _Log(common, zone)
     with hold_ledger(opened.workspace, opened.clock, say) as ledger:
         waker.heed_signals()
-        loading = _loader(common, opened, ledger)
+        loading = _Loader(common, opened, ledger)
         watch = Watch(
             load=loading,
             ledger=ledger,
             clock=opened.clock,
             waker=waker,
             told=told,
-            do_job=lambda job: _do(job),
+            do_job=lambda job: _do(job, loading.opened),
             until=ends,
             once=once,
         )
@@ -71,17 +70,26 @@ def command(common: Common, until: str, once: bool) -> int:
             went_well = watch.work()
         finally:
             waker.close()
-            opened.places.close()
+            loading.opened.places.close()
         told.note("stopped")
     return ExitCode.DONE if went_well else ExitCode.FAILED
 
 
-def _loader(common: Common, first: OpenWorkspace, ledger: Ledger) -> Callable[[], Loaded]:
+class _Loader:
     """Reads the workspace anew when its files have changed. What may be another one's workflow does not run."""
-    kits = [first]
 
-    def load() -> Loaded:
-        opened = kits.pop() if kits else common.open_again(first)
+    def __init__(self, common: Common, opened: OpenWorkspace, ledger: Ledger) -> None:
+        self.opened = opened
+        self._common, self._ledger = common, ledger
+        self._is_fresh = True
+
+    def __call__(self) -> Loaded:
+        """The workspace as its files stand now, with the connections that it had. Raises SettingsFault."""
+        if not self._is_fresh:
+            before, self.opened = self.opened, self._common.open_again(self.opened)
+            self.opened.places.take_over(before.places)
+        self._is_fresh = False
+        opened, ledger = self.opened, self._ledger
         result = opened.check()
         faulty = {fault.file for fault in result.hard_faults}
         sound = [each for each in result.workflows if each.file not in faulty and not each.settings.paused]
@@ -91,16 +99,15 @@ def _loader(common: Common, first: OpenWorkspace, ledger: Ledger) -> Callable[[]
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
         return Loaded(opened.stage(ledger), sound, faults)
 
-    return load
 
-
-def _do(job: Job) -> tuple[int, str, str]:
-    """Carries out what another process handed over, and what it would have printed."""
+def _do(job: Job, opened: OpenWorkspace) -> tuple[int, str, str]:
+    """Carries out what another process handed over, by the connections that there are; answers what it would have
+    printed."""
     from whenvoca.cli.main import run_command
 
     out, err = io.StringIO(), io.StringIO()
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-        code = run_command([*job.arguments])
+        code = run_command([*job.arguments], connected=opened)
     return int(code), out.getvalue(), err.getvalue()
 
 

@@ -49,6 +49,7 @@ class OpenPlaces(Places):
             name.lower(): PlaceSettings(name, table, workspace.text) for name, table in workspace.places.items()
         }
         self._opened: dict[str, Any] = {}
+        self._borrowed: set[str] = set()
         for settings in self._tables.values():
             if settings.kind not in (*PLACE_KINDS, *LATER_KINDS):
                 said = f'there is no kind of place "{settings.kind}"' if settings.kind else "the kind is missing"
@@ -58,7 +59,13 @@ class OpenPlaces(Places):
     # --- the same places otherwise
 
     def rehearsed(self, instead: Mapping[str, Path] | None = None) -> OpenPlaces:
-        return OpenPlaces(self._workspace, self._clock, written=self._written, is_rehearsal=True, instead=instead)
+        fresh = OpenPlaces(self._workspace, self._clock, written=self._written, is_rehearsal=True, instead=instead)
+        for name in self._lasting() if not self._context.is_rehearsal else ():
+            if name in self._opened:  # what people show is seen by the connection that shows it
+                kind = PLACE_KINDS[self.kind_of(name)]
+                fresh._opened[name] = kind.rehearse(self._opened[name], (instead or {}).get(name))
+                fresh._borrowed.add(name)
+        return fresh
 
     def renewed(self) -> OpenPlaces:
         fresh = OpenPlaces(self._workspace, self._clock, written=self._written)
@@ -216,10 +223,30 @@ class OpenPlaces(Places):
         for name in self._lasting():
             self._open(self._tables[name]).listen(lambda name=name: wake(name))
 
+    def take_over(self, other: OpenPlaces) -> None:
+        """Goes on with the connections of others, where they are set as here, and ends the rest of them."""
+        for name in self._alike(other):
+            if name in other._opened:
+                self._opened[name] = other._opened.pop(name)
+        other.close()
+
+    def borrow(self, other: OpenPlaces) -> None:
+        """Uses the connections of others, where they are set as here, and leaves them open."""
+        for name in self._alike(other):
+            with contextlib.suppress(SettingsFault):  # told when it is opened here
+                self._opened[name] = other._open(other._tables[name])
+                self._borrowed.add(name)
+
+    def _alike(self, other: OpenPlaces) -> list[str]:
+        if self._workspace.people != other._workspace.people:
+            return []
+        both = [name for name in self._lasting() if name in other._tables]
+        return [name for name in both if self._tables[name].is_like(other._tables[name])]
+
     def close(self) -> None:
-        """Ends the connections of places that were opened."""
+        """Ends the connections of places that were opened here."""
         for name in self._lasting():
-            if name in self._opened:
+            if name in self._opened and name not in self._borrowed:
                 self._opened[name].close()
 
     def _lasting(self) -> list[str]:

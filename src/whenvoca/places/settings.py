@@ -29,6 +29,10 @@ class PlaceSettings:
         line = line_of(self._text, f"places.{self.name}", key)
         return SettingsFault(f"{self.name}: {message}", where=f"{FILE}:{line}" if line else FILE, fix=fix)
 
+    def is_like(self, other: PlaceSettings) -> bool:
+        """Whether it says the same."""
+        return self._table == other._table
+
     def allow(self, known: Sequence[str]) -> None:
         """Raises SettingsFault for a setting that is none of these."""
         for key in self._table:
