@@ -689,7 +689,9 @@ def test_a_run_handed_to_watch_shows_it_as_long_as_watch_is_on(desk: Desk, proso
         eventually(lambda: shown() == [], told=lambda: of_ines)
         assert desk.run("run", "quiet").code == 0
         eventually(lambda: shown() == ["at the eyepiece"], told=lambda: of_ines)
-        desk.workflow('when asked\n\nsend message to "ines" in chat\n  text  "hello"\n', "hello")  # all is read anew
+        desk.workflow(
+            'when asked\n\nsend message to person "ines" in chat\n  text  "hello"\n', "hello"
+        )  # all is read anew
         time.sleep(2)
         assert desk.run("run", "hello").code == 0
         assert shown() == ["at the eyepiece"]

@@ -91,7 +91,7 @@ def _undo_change(stage: Stage, effect: Effect, left: list[str]) -> Inverse:
         return
     new, names = _restored(effect, stored, stage, left)
     known = stage.made(effect.place, effect.lineage) if effect.lineage else None
-    base = _base_before(known.base, new, names) if names and known is not None and known.base is not None else None
+    base = _base_with(known.base, new, names) if names and known is not None and known.base is not None else None
     change = to_change(
         stored, new, effect.place, effect.target, lineage=effect.lineage, number=effect.number, base=base
     )
@@ -134,11 +134,11 @@ def _kept_event(effect: Effect, stage: Stage) -> Event:
     return exact[0] if exact else events[0]
 
 
-def _base_before(base: RowState, restored: Event, names: Iterable[str]) -> dict[str, Any]:
-    """A mirror's base with the fields that came back as they were; what was disputed stays so."""
+def _base_with(base: RowState, event: Event, names: Iterable[str]) -> dict[str, Any]:
+    """A mirror's base with these fields of the event; what was disputed stays so."""
     attributes = {attribute for name in names for attribute in _ATTRIBUTES.get(name, (name,))}
     known = from_state({name: value for name, value in base.items() if name != "disputed"})
-    return to_state(replace(known, **{name: getattr(restored, name) for name in attributes}))
+    return to_state(replace(known, **{name: getattr(event, name) for name in attributes}))
 
 
 def _is_same(one: Any, other: Any) -> bool:
@@ -159,6 +159,19 @@ def _find_created(stage: Stage, effect: Effect) -> tuple[Effect, Receipt] | None
     intended = from_content(effect.target, type(stored.event), effect.after or {})
     version = _UNKNOWN if changed_fields(intended, stored.event) else stored.version
     return replace(effect, base=to_state(intended)), Receipt(version, stored.address)
+
+
+def _find_changed(stage: Stage, effect: Effect) -> tuple[Effect, Receipt] | None:
+    stored, after = stage.find_event(effect.place, effect.target), effect.after or {}
+    if stored is None or not after:
+        return None
+    now = stored.event.content()
+    if not all(_is_same(now[name], value) for name, value in after.items()):
+        return None
+    besides = changed_fields(_kept_event(effect, stage), stored.event).keys() - after.keys()
+    known = stage.made(effect.place, effect.lineage) if effect.lineage else None
+    base = _base_with(known.base, stored.event, after) if known is not None and known.base is not None else None
+    return replace(effect, base=base), Receipt(_UNKNOWN if besides else stored.version, stored.address)
 
 
 def _find_deleted(stage: Stage, effect: Effect) -> tuple[Effect, Receipt] | None:
@@ -204,6 +217,7 @@ def _kinds(noun: str) -> DatedEffects:
             detail=show_fields,
             counts_as=("change",),
             invert=_undo_change,
+            find_done=_find_changed,
         ),
         delete=EffectKind(
             verb=f"delete {noun}",
