@@ -6,7 +6,6 @@ The order that makes a kill harmless: intents are committed before they are carr
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from contextlib import suppress
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -59,7 +58,8 @@ class Lockstep:
             self._commit(this_round)
             this_round = _Round()
         while answers:
-            asked = [each for run, answer in answers if (each := self._next(run, answer)) is not None]
+            going = [(run, answer) for run, answer in answers if not run.outcome]
+            asked = [each for run, answer in going if (each := self._next(run, answer)) is not None]
             self._journal_round(this_round.journal, [run for run, _ in answers], asked)
             self._commit(this_round)
             this_round = _Round()
@@ -82,16 +82,21 @@ class Lockstep:
                 self._ends.end(run, journal)
 
     def _book_what_was_done(self, run: GroupRun, journal: Journal) -> None:
-        """What was intended before and is found was done by us: only its answer was lost, or the program was killed."""
+        """What was intended before and is found was done by us: only its answer was lost, or the program was killed. A
+        run whose place does not say waits."""
         for key, entry in run.journal.items():
             find_done = self._stage.kinds.of(entry.effect).find_done
             if entry.receipt is not None or find_done is None:
                 continue
-            with suppress(WhenvocaError):  # the run will meet it too
-                if (found := find_done(self._stage, entry.effect)) is not None:
-                    effect, receipt = found
-                    journal.receipts.append((entry.number, effect, receipt))
-                    run.journal[key] = replace(entry, effect=effect, receipt=receipt)
+            try:
+                found = find_done(self._stage, entry.effect)
+            except (PlaceTrouble, SourceFault) as trouble:
+                run.end(trouble, waits=not run.must_end)
+                return
+            if found is not None:
+                effect, receipt = found
+                journal.receipts.append((entry.number, effect, receipt))
+                run.journal[key] = replace(entry, effect=effect, receipt=receipt)
 
     def _carry_out(self, asked: Sequence[_Asked], this_round: _Round) -> list[tuple[GroupRun, _Answer | None]]:
         """Applies the effects, and answers what came of each."""

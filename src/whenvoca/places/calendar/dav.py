@@ -134,6 +134,8 @@ class DavCalendar(Calendar):
             ):
                 raise self._disbelieved(answer, "and no calendar")
             etag, text = answer.headers.get("etag", ""), answer.content.removeprefix(_MARK)
+            if not is_whole(text):
+                raise PlaceTrouble("gives only a part of the text", where=self._label(address), is_passing=True)
             if etag.startswith('"'):
                 return text, etag
             etag = self._listed_etag(address)  # none, or a weak one of a program in front of the server
@@ -270,7 +272,7 @@ class DavCalendar(Calendar):
                     look.changed[name] = (Resource(events[0].uid, piece.text(ETAG)), events)
                     if name != self._address(events[0].uid):
                         self._by_uid[events[0].uid] = name
-                elif is_whole(piece.text(DATA)):  # it holds nothing of ours, or nothing that can be used
+                elif is_whole(piece.text(DATA).encode()):  # it holds nothing of ours, or nothing that can be used
                     missing.discard(name)
         if missing:  # what was not given is asked for again: the place in the server's history stays where it was
             token, ctag, look.is_partial = state.get("token", ""), state.get("ctag", ""), False
@@ -400,7 +402,8 @@ class DavCalendar(Calendar):
         text, etag = self._get(address) or (b"", "")
         if already_done(text, effect, self.zone) == "done":
             return self._receipt(address, etag)
-        return moved_on(effect, self._where) if answer.status in (404, 409, 412) else self._not_taken(answer, "change")
+        is_moved = text != (b"" if stored is None else stored.data)
+        return moved_on(effect, self._where) if is_moved else self._not_taken(answer, "change")
 
     def _send(self, address: str, uid: str, changed: bytes, condition: Mapping[str, str]) -> Answer:
         if has_event(changed, uid):
@@ -419,7 +422,8 @@ class DavCalendar(Calendar):
                 self._names.pop(address, None)
             self._by_uid.pop(uid, None)
             return Receipt("", "")
-        return moved_on(effect, self._where) if answer.status in (409, 412) else self._not_taken(answer, "deletion")
+        is_moved = effect.stored is not None and self._text_now(address) != effect.stored.data
+        return moved_on(effect, self._where) if is_moved else self._not_taken(answer, "deletion")
 
     def _not_taken(self, answer: Answer, what: str) -> PlaceTrouble:
         """The trouble of a write that was answered, and is not there."""

@@ -64,6 +64,6 @@ def precondition_in(content: bytes) -> str:
     return str(root[0].tag).rpartition("}")[2] if len(root) else ""
 
 
-def is_whole(text: str) -> bool:
+def is_whole(text: bytes) -> bool:
     """Whether the data of a piece are not cut off."""
-    return text.strip().upper().endswith("END:VCALENDAR")
+    return text.strip().upper().endswith(b"END:VCALENDAR")

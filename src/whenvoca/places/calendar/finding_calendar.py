@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from urllib.parse import unquote, urljoin, urlsplit
 
 from whenvoca.errors import PlaceTrouble, SettingsFault
@@ -27,11 +28,15 @@ def find_calendar(client: DavClient, wanted: str, where: str) -> str:
     home = next((found for piece in homes if (found := _href_in(piece, _HOME))), "")
     if not home:
         raise PlaceTrouble("tells no home of calendars", where=where)
-    calendars = [each for each in client.propfind(home, (_KIND, _NAME), depth=1) if _is_calendar(each)]
+    listed = client.propfind(home, (_KIND, _NAME), depth=1)
+    calendars = [each for each in listed if _is_calendar(each)]
     for piece in calendars:
         if _is_named(piece, wanted):
             return _folder(piece.href)
     names = sorted({_name_of(each) for each in calendars})
+    if not _is_listing_of(home, listed):
+        said = f'may not list all of its calendars, and "{wanted}" is not among them'
+        raise PlaceTrouble(said, where=where, fix=_listed(names), is_passing=True)
     raise SettingsFault(
         f'there is no calendar "{wanted}" on the server', where=where, fix=nearest(wanted, names) or _listed(names)
     )
@@ -83,6 +88,17 @@ def _href_in(piece: DavResource, name: str) -> str:
     element = piece.properties.get(name)
     href = element.findtext("d:href", "", NAMES).strip() if element is not None else ""
     return urljoin(piece.href, href) if href else ""
+
+
+def _is_listing_of(home: str, listed: Sequence[DavResource]) -> bool:
+    """Whether that is the home and what is in it, each with its kind."""
+    paths = [_path(each.href) for each in listed]
+    is_inside = _path(home) in paths and all(path.startswith(_path(home)) for path in paths)
+    return is_inside and all(_KIND in each.properties for each in listed)
+
+
+def _path(url: str) -> str:
+    return unquote(urlsplit(url).path).rstrip("/")
 
 
 def _folder(url: str) -> str:
