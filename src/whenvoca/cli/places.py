@@ -6,12 +6,15 @@ from collections.abc import Sequence
 from datetime import datetime
 
 import click
+from msgspec.structs import replace
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.output import Column, say, say_next, show_json, show_table, styled
 from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.engine.workspace.watch_status import read_health
 from whenvoca.errors import ExitCode
+from whenvoca.open_workspace import OpenWorkspace
+from whenvoca.web.addresses import address_of
 
 
 @click.command("places")
@@ -22,7 +25,8 @@ def command(common: Common) -> int:
     Example: whenvoca places --json
     """
     opened = common.open()
-    reports, health = opened.places.describe(), read_health(opened.workspace)
+    reports = [_with_address(report, opened) for report in opened.places.describe()]
+    health = read_health(opened.workspace)
     is_away = any(report.exit_code == ExitCode.UNREACHABLE for report in reports)
     code = ExitCode.UNREACHABLE if is_away else ExitCode.DONE
     if common.as_json:
@@ -39,6 +43,16 @@ def command(common: Common) -> int:
         say(f"watched by process {health['process']}, last looked {looked:%Y-%m-%d %H:%M:%S}{coming}")
     say_next("whenvoca check", quiet=common.quiet)
     return code
+
+
+def _with_address(report: PlaceReport, opened: OpenWorkspace) -> PlaceReport:
+    """With its address on the web, where it has one."""
+    if report.kind not in ("form", "hook") or report.trouble:
+        return report
+    if opened.workspace.web is None:
+        return replace(report, trouble="there is no [web] in whenvoca.toml, so nothing serves it")
+    address = address_of(opened.workspace, opened.places.open_named(report.name))
+    return replace(report, address=address or "made when watch begins")
 
 
 def _to_json(report: PlaceReport) -> dict[str, object]:
@@ -74,5 +88,7 @@ def _show(reports: Sequence[PlaceReport]) -> None:
     for fix, names in fixes.items():
         say(f"{', '.join(names)}: {fix}")
     for report in reports:
+        if report.kind in ("form", "hook") and not report.trouble:
+            say(f"{report.name}: {report.address}")
         for note in report.notes:
             say(f"note: {report.name}: {note}")

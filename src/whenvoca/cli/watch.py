@@ -5,7 +5,10 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+from collections.abc import Callable
 from datetime import datetime
+from importlib.util import find_spec
+from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 import click
@@ -21,10 +24,13 @@ from whenvoca.engine.seeing.renamed_workflows import find_renamed
 from whenvoca.engine.watching.watching import Loaded, Watch
 from whenvoca.engine.workspace.ledger_home import hold_ledger
 from whenvoca.engine.workspace.watch_status import WAKE_FILE
-from whenvoca.errors import ExitCode, RequestFault
+from whenvoca.errors import ExitCode, RequestFault, SettingsFault
 from whenvoca.open_workspace import OpenWorkspace
 from whenvoca.places.file_watcher import FileWaker
 from whenvoca.values.durations import Duration, show_duration
+
+if TYPE_CHECKING:
+    from whenvoca.web.door import Door
 
 
 @click.command("watch")
@@ -54,7 +60,8 @@ def command(common: Common, until: str, once: bool) -> int:
     told = _Log(common, zone)
     with hold_ledger(opened.workspace, opened.clock, say) as ledger:
         waker.heed_signals()
-        loading = _Loader(common, opened, ledger)
+        door = _door(opened, told.note)
+        loading = _Loader(common, opened, ledger, door)
         watch = Watch(
             load=loading,
             ledger=ledger,
@@ -62,25 +69,42 @@ def command(common: Common, until: str, once: bool) -> int:
             waker=waker,
             told=told,
             do_job=lambda job: _do(job, loading.opened),
+            after_round=door.after_round if door is not None else lambda ledger: None,
             until=ends,
             once=once,
         )
         told.note(f"watching {opened.workspace.name}; Ctrl-C stops")
         try:
+            if door is not None:
+                door.open()
+                told.note(f"listening at {door.settings.shown}")
             went_well = watch.work()
         finally:
             waker.close()
+            if door is not None:
+                door.close()
             loading.opened.places.close()
         told.note("stopped")
     return ExitCode.DONE if went_well else ExitCode.FAILED
 
 
+def _door(opened: OpenWorkspace, tell: Callable[[str], None]) -> Door | None:
+    """The door on the web, where the workspace has one and something to serve. Raises SettingsFault."""
+    if opened.workspace.web is None or not any(opened.places.of_kind(kind) for kind in ("form", "hook")):
+        return None
+    if find_spec("uvicorn") is None:
+        raise SettingsFault("forms and hooks need uvicorn and starlette", fix="pip install 'whenvoca[web]'")
+    from whenvoca.web.door import Door
+
+    return Door(opened.workspace, opened.clock, tell)
+
+
 class _Loader:
     """Reads the workspace anew when its files have changed. What may be another one's workflow does not run."""
 
-    def __init__(self, common: Common, opened: OpenWorkspace, ledger: Ledger) -> None:
+    def __init__(self, common: Common, opened: OpenWorkspace, ledger: Ledger, door: Door | None) -> None:
         self.opened = opened
-        self._common, self._ledger = common, ledger
+        self._common, self._ledger, self._door = common, ledger, door
         self._is_fresh = True
 
     def __call__(self) -> Loaded:
@@ -97,6 +121,9 @@ class _Loader:
         renamed = find_renamed(ledger, sound, opened.names(), opened.workspace.places)
         faults += [f"{each.said}; {each.fix}, or run it once with --yes" for each in renamed]
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
+        if self._door is not None:
+            found = [each for kind in ("form", "hook") for each in opened.places.usable(kind)]
+            self._door.serve(found, sound)
         return Loaded(opened.stage(ledger), sound, faults)
 
 

@@ -26,7 +26,15 @@ ASKED = {
     "moment": MOMENT,
     "duration": DURATION,
 }
-_SUBJECTS = ("row", "event", "task", "message", "old")  # known where the trigger is not understood: it is said already
+_SUBJECTS = (
+    "row",
+    "event",
+    "task",
+    "message",
+    "entry",
+    "call",
+    "old",
+)  # known where the trigger is not understood: it is said already
 _ALL_WORDS = frozenset(["now", "today", "tomorrow", "happened", "old", "changes"])
 
 

@@ -168,10 +168,19 @@ class ColumnInfo(Struct, frozen=True, kw_only=True):
     kind: Kind
     filled: int = 0
     declared: bool = False
+    several: bool = False  # its values are lists
     status: Status = "ok"
     doubt: str = ""  # a cell that fits two readings, and the setting that decides
     fix: str = ""
     sample: str = ""  # a cell, for messages
+
+
+class WebInfo(Struct, frozen=True, kw_only=True):
+    """What a form or a hook is to the web."""
+
+    path: str = ""  # empty where it is a secret
+    is_unsigned: bool = False  # anybody who knows the address may call
+    promises_change: bool = False  # senders may change what they sent
 
 
 class PlaceInfo(Struct, frozen=True, kw_only=True):
@@ -192,6 +201,7 @@ class PlaceInfo(Struct, frozen=True, kw_only=True):
     warnings: tuple[str, ...] = ()
     rooms: tuple[str, ...] = ()  # of a chat
     has_key: bool = False  # of a sheet: a column tells its rows apart
+    web: WebInfo | None = None  # of a form or a hook
     key_warning: str = ""  # what rows without a declared key do not promise, for a trigger's place
 
     @property

@@ -365,7 +365,7 @@ class Inference:
     def _compare(self, left: tree.Node, right: tree.Node, relation: str, names: Names) -> None:
         said = tree.written(right)
         if said and fold_name(said) == fold_name(tree.written(left)):
-            known = [word for word in ("row", "event", "task", "message") if word in names.given]
+            known = [word for word in ("row", "event", "task", "message", "entry", "call") if word in names.given]
             fix = (
                 f"in where a bare name is of what is looked for; that of the {known[0]}: {known[0]}.{said}"
                 if known

@@ -8,7 +8,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo, written_column
-from whenvoca.language.types import ANY, Type, of_kind, thing
+from whenvoca.language.types import ANY, Type, list_of, of_kind, thing
 
 
 class Names(Struct, frozen=True):
@@ -49,7 +49,8 @@ def row_type(place: PlaceInfo | None) -> Type:
 
 def column_type(column: ColumnInfo) -> Type:
     """The type of a column's cells; any while no row tells and nothing is declared."""
-    return of_kind(column.kind) if column.filled or column.declared else ANY
+    found = of_kind(column.kind) if column.filled or column.declared else ANY
+    return list_of(found) if column.several else found
 
 
 def fold_name(word: str) -> str:

@@ -134,6 +134,14 @@ class OpenPlaces(Places):
     def of_kind(self, kind: str) -> Mapping[str, Any]:
         return _Lookup(self._names_of(kind), self.open_named)
 
+    def usable(self, kind: str) -> list[Any]:
+        """The places of one kind whose settings are right."""
+        found = []
+        for name in self._names_of(kind):
+            with contextlib.suppress(WhenvocaError):
+                found.append(self.open_named(name))
+        return found
+
     @property
     def sheets(self) -> Mapping[str, Sheet]:
         return self.of_kind("sheet")

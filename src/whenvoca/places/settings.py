@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import date, datetime
 from typing import Any
 
 from whenvoca.engine.workspace.settings import FILE, line_of
@@ -82,6 +83,20 @@ class PlaceSettings:
         if not all(isinstance(item, str) and item for item in items):
             raise self.refuse(key, f"{key} is neither a text nor a list of texts")
         return tuple(items)
+
+    def listed(self, key: str) -> list[Any]:
+        """A list, empty unless given. Raises SettingsFault where it is none."""
+        value = self._table.get(key, [])
+        if not isinstance(value, list):
+            raise self.refuse(key, f"{key} is not a list")
+        return list(value)
+
+    def day(self, key: str) -> date:
+        """A day. Raises SettingsFault where it is none."""
+        value = self._table.get(key)
+        if not isinstance(value, date) or isinstance(value, datetime):
+            raise self.refuse(key, f"{key} is not a day", f"such as {key} = 2027-06-30")
+        return value
 
     def table(self, key: str) -> Mapping[str, Any]:
         """A table. Raises SettingsFault where it is none."""

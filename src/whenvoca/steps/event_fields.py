@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.writer import carried
 from whenvoca.engine.acting.step_call import StepCall
+from whenvoca.engine.things.entry import EntryThing
 from whenvoca.errors import RowFault
 from whenvoca.language.colours import COLOURS
 from whenvoca.language.definitions import FieldDefinition
@@ -339,7 +340,8 @@ def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> 
     other = others[0]
     begin, end = (each.astimezone(zone) for each in other.span(zone))
     more = f" and {len(others) - 1} more" if len(others) > 1 else ""
-    said = f'"{other.title}" takes that time, {show_value(begin)} to {show_value(end)}{more}'
+    title = "something" if isinstance(call.subject, EntryThing) else f'"{other.title}"'  # strangers hear only when
+    said = f"{title} takes that time, {show_value(begin)} to {show_value(end)}{more}"
     if clash == "refuse":
         raise RowFault(said)
     notes.append(f"tentative: {said}")

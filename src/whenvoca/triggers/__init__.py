@@ -3,6 +3,7 @@
 from whenvoca.language.definitions import TriggerDefinition
 from whenvoca.triggers.asked import ABOUT_EVENT, ABOUT_ROW, ASKED
 from whenvoca.triggers.clock import PASSES, READS, READS_ON
+from whenvoca.triggers.entries import CALLS, ENTRIES, RECEIVES_CALL, RECEIVES_ENTRY
 from whenvoca.triggers.events import EVENTS
 from whenvoca.triggers.messages import HEARS
 from whenvoca.triggers.rows import ROWS
@@ -16,6 +17,10 @@ TRIGGERS: tuple[TriggerDefinition, ...] = (
     ENDS,
     FINISHED,
     HEARS,
+    RECEIVES_ENTRY,
+    ENTRIES,
+    RECEIVES_CALL,
+    CALLS,
     READS_ON,
     READS,
     PASSES,

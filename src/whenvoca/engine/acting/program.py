@@ -226,7 +226,7 @@ class Program:
 
         def act(context: RunContext, repetition: str) -> Performing:
             yield from ()
-            raise RowFault(show_value(message(context.scope)) or "failed")
+            raise Refusal(show_value(message(context.scope)) or "failed")
 
         return act
 
@@ -307,6 +307,10 @@ class Program:
         lines = self.workflow.text.split("\n")
         said = " and ".join(dict.fromkeys(lines[n.spot.line - 1].split("#")[0].strip() for n in step.conditions))
         return CompiledLookUp(compiler.conditions(step.conditions), asked, said)
+
+
+class Refusal(RowFault):
+    """The sentence of a `fail`: the workflow says no, in words that are meant for whoever asked."""
 
 
 class TroubleFault(RowFault):

@@ -65,6 +65,7 @@ class SqliteEffects(SqliteFile, EffectBook):
                 "UPDATE effects SET state='failed', receipt='' WHERE run=? AND state='intent'",
                 ((run,) for run in journal.abandoned),
             )
+            self._db.executemany("UPDATE entries SET refused=1 WHERE place=? AND subject=?", journal.refused)
             self._db.executemany(
                 "UPDATE occurrences SET state=? WHERE number=?",
                 ((outcome, o.number) for o, outcome, _, _ in journal.ended),

@@ -12,8 +12,10 @@ from typing import Any, Protocol
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect
 from whenvoca.engine.ledger.records import (
+    Arrival,
     Claim,
     CurrentStates,
+    Entry,
     Job,
     Journal,
     JournalEntry,
@@ -344,7 +346,41 @@ class Schedule(Transactions, Protocol):
         """Forgets all: the process that would have done them is gone."""
 
 
-class Ledger(ObservationLog, EffectBook, RunBook, Schedule, Protocol):
+class IntakeBook(Transactions, Protocol):
+    """What came in by forms and web calls: kept before it is answered, and looked at afterwards."""
+
+    def next_number(self, place: str) -> int:
+        """A number that the place never gave before."""
+
+    def taken_before(self, place: str, once: str) -> str | None:
+        """What is known of what came in with that word before, such as its subject; None for a word that is new."""
+
+    def remember_once(self, place: str, once: str, word: str, at: str) -> None:
+        """Remembers what came in with that word, unless the word is empty or known."""
+
+    def put_entry(self, place: str, entry: Entry, once: str = "") -> None:
+        """Keeps what an entry says now; ``once`` is the word by which a repetition is known."""
+
+    def entry(self, place: str, subject: str) -> Entry | None:
+        """An entry as it is now."""
+
+    def newest_entry(self, place: str) -> Entry | None:
+        """The one that came in, or changed, last."""
+
+    def count_entries(self, place: str) -> int:
+        """How many there are that are neither withdrawn nor refused."""
+
+    def last_arrival(self, place: str) -> int:
+        """The number of the newest change at a place, 0 if there is none."""
+
+    def arrivals(self, place: str, after: int) -> list[Arrival]:
+        """The changes at a place after that one, in order."""
+
+    def states_of_occurrences(self, place: str, subject: str) -> list[tuple[str, int]]:
+        """Of each workflow that the subject as it is now has started: the state of the occurrence, and its run."""
+
+
+class Ledger(ObservationLog, EffectBook, RunBook, Schedule, IntakeBook, Protocol):
     """The whole record. Every method outside ``transaction`` is one of its own."""
 
     def copy(self) -> Ledger:

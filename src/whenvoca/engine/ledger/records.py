@@ -21,6 +21,26 @@ class StateChange(Struct, frozen=True):
     is_quiet: bool = False
 
 
+class Entry(Struct, frozen=True):
+    """What an entry of a form, or what web calls are about, says now; ``state`` is None where it was withdrawn. ``at``
+    is RFC 3339."""
+
+    subject: str
+    number: int
+    at: str
+    state: RowState | None
+    is_refused: bool = False
+
+
+class Arrival(Struct, frozen=True):
+    """One change of an entry, as it came in."""
+
+    sequence: int
+    subject: str
+    at: str
+    state: RowState | None
+
+
 class CurrentStates(Mapping[str, RowState]):
     """Subjects of a place with their states as last observed."""
 
@@ -108,6 +128,7 @@ class Journal(Struct):
     intents: list[tuple[int, int, EffectKey, Effect]] = field(default_factory=list)  # (effect number, run, …)
     receipts: list[tuple[int, Effect, Receipt]] = field(default_factory=list)
     failures: list[tuple[int, str]] = field(default_factory=list)
+    refused: list[tuple[str, str]] = field(default_factory=list)  # subjects to which a workflow said no
     ended: list[tuple[Occurrence, str, str, int]] = field(default_factory=list)  # outcome, reason, milliseconds
     # runs whose intents without receipt are of a way they did not take again
     abandoned: list[int] = field(default_factory=list)

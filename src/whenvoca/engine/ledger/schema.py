@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-VERSION = 5
+VERSION = 6
 
 # Of rows that are known without being read: since version 4.
 PRINTS = """
@@ -40,6 +40,25 @@ CREATE TABLE jobs (
 );
 """
 
+# Of forms and web calls: since version 6.
+INTAKE = """
+CREATE TABLE numbers (place TEXT PRIMARY KEY, last INTEGER NOT NULL) WITHOUT ROWID;  -- given to entries and calls
+CREATE TABLE entries (         -- what each entry, or what calls are about, says now
+    place TEXT NOT NULL, subject TEXT NOT NULL, number INTEGER NOT NULL, at TEXT NOT NULL,
+    state TEXT,                -- JSON; NULL: withdrawn, or gone
+    refused INTEGER NOT NULL DEFAULT 0,
+    PRIMARY KEY (place, subject)
+) WITHOUT ROWID;
+CREATE TABLE arrivals (        -- each change of these, to be observed
+    sequence INTEGER PRIMARY KEY AUTOINCREMENT, place TEXT NOT NULL, subject TEXT NOT NULL, at TEXT NOT NULL, state TEXT
+);
+CREATE INDEX arrivals_of_place ON arrivals (place, sequence);
+CREATE TABLE repeats (         -- what comes again is known by this
+    place TEXT NOT NULL, once TEXT NOT NULL, subject TEXT NOT NULL, at TEXT NOT NULL,
+    PRIMARY KEY (place, once)
+) WITHOUT ROWID;
+"""
+
 # What brings a ledger of an earlier version up to the next one.
 STEPS = {
     1: """
@@ -64,11 +83,13 @@ CREATE TABLE reads (
     2: TIMES,
     3: PRINTS + "DROP INDEX IF EXISTS occurrences_of_subject;",
     4: "ALTER TABLE things ADD COLUMN made INTEGER;",
+    5: INTAKE,
 }
 
 TABLES = (
     TIMES
     + PRINTS
+    + INTAKE
     + """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE cursors (place TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;

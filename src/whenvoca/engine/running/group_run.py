@@ -8,7 +8,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from whenvoca.engine.acting.keyed import Performing
-from whenvoca.engine.acting.program import TroubleFault
+from whenvoca.engine.acting.program import Refusal, TroubleFault
 from whenvoca.engine.acting.run_context import RunContext
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
@@ -34,6 +34,7 @@ class GroupRun(Struct):
     reason: str = ""
     fix: str = ""
     trouble: WhenvocaError | None = None
+    is_refused: bool = False  # the workflow said no, by `fail`
     late: str = ""  # how late it began, where it is a matter of time
     is_abandoned: bool = False  # has intents that may stay without a receipt: of before a crash, or refused
     tries: int = 3  # of the workflow: how often one command tries it
@@ -49,6 +50,7 @@ class GroupRun(Struct):
         self.outcome = "done" if error is None else "waiting" if waits else "failed"
         if error is not None:
             self.reason, self.fix = error.reason, error.fix
+            self.is_refused = isinstance(error, Refusal)
             if isinstance(error, TroubleFault):
                 self.trouble = error.trouble
             elif isinstance(error, PlaceTrouble | SourceFault):
@@ -99,6 +101,8 @@ class RunEnds:
             journal.ended.append((occurrence, run.outcome, run.reason or run.late, spent))
             if run.is_abandoned:
                 journal.abandoned.append(occurrence.run)
+            if run.is_refused:
+                journal.refused.append((occurrence.place, occurrence.subject))
         self._progress(1)
         said = run.reason or run.late
         self._tell(RunResult(occurrence, run.outcome, said, run.fix, tuple(run.effects), run.trouble))

@@ -32,7 +32,7 @@ _OFFERED = timedelta(days=366)  # how far around now events are offered to be ch
 _MOST_CELLS = 4  # of a row in a list to choose from
 
 
-class _LoggedSource(Source):
+class LoggedSource(Source):
     """What sources have alike whose subjects are known from the log, and never corrected."""
 
     in_order = False
@@ -63,7 +63,7 @@ class _LoggedSource(Source):
         return []
 
 
-class SheetSource(_LoggedSource):
+class SheetSource(LoggedSource):
     """A sheet's rows."""
 
     takes_current = True
@@ -131,7 +131,7 @@ def _shown(row: Thing, word: str) -> Any:
     return value.text if isinstance(value, Unread) else value
 
 
-class CalendarSource(_LoggedSource):
+class CalendarSource(LoggedSource):
     """A calendar's events, as they were last observed."""
 
     def __init__(self, calendar: Calendar, ledger: Ledger) -> None:
@@ -175,7 +175,7 @@ class CalendarSource(_LoggedSource):
         ]
 
 
-class MessageSource(_LoggedSource):
+class MessageSource(LoggedSource):
     """A chat's messages, as they were heard."""
 
     fields = MESSAGE_FIELDS
@@ -228,7 +228,7 @@ class MessageSource(_LoggedSource):
         return []
 
 
-class EmptySource(_LoggedSource):
+class EmptySource(LoggedSource):
     """What stands for a place where a workflow is about nothing but its moment: the clock, or a hand."""
 
     fields: frozenset[str] = frozenset()

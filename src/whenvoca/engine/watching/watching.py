@@ -91,7 +91,8 @@ def _is_of(trouble: str, places: frozenset[str]) -> bool:
 
 
 class Watch(Struct, kw_only=True):
-    """One `watch`. ``load`` reads the workspace's files; ``do_job`` does what another process handed over."""
+    """One `watch`. ``load`` reads the workspace's files; ``do_job`` does what another process handed over;
+    ``after_round`` is called when what had come in has been worked on."""
 
     load: Callable[[], Loaded]
     ledger: Ledger
@@ -99,6 +100,7 @@ class Watch(Struct, kw_only=True):
     waker: Waker
     told: WatchListener
     do_job: Callable[[Job], tuple[int, str, str]]
+    after_round: Callable[[Ledger], None] = lambda ledger: None
     until: datetime | None = None
     once: bool = False
     _loaded: Loaded | None = None
@@ -187,6 +189,7 @@ class Watch(Struct, kw_only=True):
         self._failed = self._failed or bool(outcome.counts.get("failed"))
         prune_when_due(self.ledger, stage.workspace, self.clock)
         self.told.outcome(outcome, self.clock.now())
+        self.after_round(self.ledger)
         self._pace(outcome, look)
 
     def _heed(self, now: set[str], kind: str) -> None:

@@ -14,6 +14,7 @@ from whenvoca.engine.regular_files import read_regular
 from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.engine.workspace.web_warnings import web_warnings
 from whenvoca.errors import RequestFault, SourceFault
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_steps
@@ -24,6 +25,8 @@ from whenvoca.language.faults import Fault, FaultList, nearest
 from whenvoca.language.field_checks import FieldContext
 from whenvoca.language.names import fold_name
 from whenvoca.language.reader import read_workflow
+
+_OF_WEB = ("form", "hook")
 
 
 class PlaceLook(Protocol):
@@ -161,6 +164,8 @@ def check_files(
                 warnings.append(f"{info.name}: {info.key_warning}")
     warnings = list(dict.fromkeys(warnings))
     warnings += _invitation_warnings(read, workspace, places)
+    of_web = [info for name in places.names() if places.kind_of(name) in _OF_WEB and (info := places.info(name))]
+    warnings += web_warnings(workspace, of_web, [each.workflow for each in read])
     warnings += [warning for each in read for warning in _old_word_warnings(each)]
     warnings += [f"{each.workflow.file}:{line}: {said}" for each in read for line, said in each.faults.notes]
     exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)

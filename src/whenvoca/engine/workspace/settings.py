@@ -16,6 +16,8 @@ from msgspec import Struct, field
 
 from whenvoca.engine.lineage import new_root
 from whenvoca.engine.people import People, Person
+from whenvoca.engine.workspace import web_settings
+from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.language.faults import nearest
 from whenvoca.values.addresses import is_address, to_address
@@ -24,7 +26,7 @@ from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import load_zone
 
 FILE = "whenvoca.toml"
-_TABLES = ("workspace", "people", "places")
+_TABLES = ("workspace", "web", "people", "places")
 _WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer", "history")
 _PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
 _SHORTEST_HISTORY = 86400  # seconds
@@ -47,6 +49,7 @@ class Workspace(Struct, frozen=True):
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
     history: Duration | None = Duration(days=400)  # how long the ledger remembers what is over; None: for ever
     people_names: frozenset[str] = field(default_factory=frozenset)
+    web: WebSettings | None = None  # None: nothing listens
 
     @property
     def former_places(self) -> Mapping[str, str]:
@@ -139,7 +142,12 @@ class _SettingsReader:
             patience=self._seconds(head.get("wait", "5 seconds")),
             history=self._history(str(head.get("history", "400 days"))),
             people_names=frozenset(each.name.lower() for each in people),
+            web=self._web() if "web" in self._data else None,
         )
+
+    def _web(self) -> WebSettings:
+        table = self._table("web", "", self._data["web"], web_settings.KEYS)
+        return web_settings.read_web(table, lambda key, message, fix: self._refuse("web", key, message, fix))
 
     def _week_starts(self, week: Any) -> str:
         starts = week.get("starts", "monday") if isinstance(week, dict) else "monday"

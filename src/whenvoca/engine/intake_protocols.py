@@ -1,0 +1,21 @@
+"""The protocol of places that things come in by, from outside: forms and hooks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from whenvoca.engine.place_protocols import Place
+
+
+class IntakePlace(Place, Protocol):
+    """A form or a hook: what comes in by it stands in the ledger before anybody looks."""
+
+    def listen(self, wake: Callable[[], None]) -> None:
+        """From now on ``wake`` is called, from another thread, when something has come in."""
+
+    def wake(self) -> None:
+        """Something has come in."""
+
+    def close(self) -> None:
+        """Nothing is kept open."""

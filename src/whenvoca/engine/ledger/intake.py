@@ -1,0 +1,81 @@
+"""What came in by forms and web calls, in the SQLite ledger: kept before it is answered, and looked at afterwards."""
+
+from __future__ import annotations
+
+from whenvoca.engine.ledger.codec import decode_state, encode
+from whenvoca.engine.ledger.connection import SqliteFile, upsert
+from whenvoca.engine.ledger.protocol import IntakeBook
+from whenvoca.engine.ledger.records import Arrival, Entry
+from whenvoca.engine.place_protocols import RowState
+
+_KEEP_NUMBER = upsert("numbers", ("place",), ("last",))
+_KEEP_ENTRY = upsert("entries", ("place", "subject"), ("number", "at", "state", "refused"))
+
+
+class SqliteIntake(SqliteFile, IntakeBook):
+    """These tables of the SQLite ledger."""
+
+    def next_number(self, place: str) -> int:
+        number = int(self._one("SELECT coalesce(max(last),0)+1 FROM numbers WHERE place=?", (place,)))
+        with self._telling():
+            self._db.execute(_KEEP_NUMBER, (place, number))
+        return number
+
+    def taken_before(self, place: str, once: str) -> str | None:
+        found = self._one("SELECT subject FROM repeats WHERE place=? AND once=?", (place, once)) if once else None
+        return None if found is None else str(found)
+
+    def put_entry(self, place: str, entry: Entry, once: str = "") -> None:
+        state = None if entry.state is None else encode(entry.state)
+        with self.transaction():
+            self._db.execute(_KEEP_ENTRY, (place, entry.subject, entry.number, entry.at, state, 0))
+            self._db.execute(
+                "INSERT INTO arrivals (place,subject,at,state) VALUES (?,?,?,?)",
+                (place, entry.subject, entry.at, state),
+            )
+            self.remember_once(place, once, entry.subject, entry.at)
+
+    def remember_once(self, place: str, once: str, word: str, at: str) -> None:
+        if once:
+            with self._telling():
+                self._db.execute(
+                    "INSERT OR IGNORE INTO repeats (place,once,subject,at) VALUES (?,?,?,?)", (place, once, word, at)
+                )
+
+    def entry(self, place: str, subject: str) -> Entry | None:
+        with self._telling():
+            row = self._db.execute(
+                "SELECT subject, number, at, state, refused FROM entries WHERE place=? AND subject=?", (place, subject)
+            ).fetchone()
+        return None if row is None else Entry(row[0], row[1], row[2], _state(row[3]), is_refused=bool(row[4]))
+
+    def newest_entry(self, place: str) -> Entry | None:
+        subject = self._one("SELECT subject FROM arrivals WHERE place=? ORDER BY sequence DESC LIMIT 1", (place,))
+        return None if subject is None else self.entry(place, str(subject))
+
+    def count_entries(self, place: str) -> int:
+        count = "SELECT count(*) FROM entries WHERE place=? AND state IS NOT NULL AND NOT refused"
+        return int(self._one(count, (place,)))
+
+    def last_arrival(self, place: str) -> int:
+        return int(self._one("SELECT coalesce(max(sequence),0) FROM arrivals WHERE place=?", (place,)))
+
+    def arrivals(self, place: str, after: int) -> list[Arrival]:
+        with self._telling():
+            rows = self._db.execute(
+                "SELECT sequence, subject, at, state FROM arrivals WHERE place=? AND sequence>? ORDER BY sequence",
+                (place, after),
+            ).fetchall()
+        return [Arrival(sequence, subject, at, _state(state)) for sequence, subject, at, state in rows]
+
+    def states_of_occurrences(self, place: str, subject: str) -> list[tuple[str, int]]:
+        with self._telling():
+            return self._db.execute(
+                "SELECT o.state, o.run FROM occurrences o JOIN standing s ON s.place=o.place AND s.subject=o.subject "
+                "AND s.sequence=o.sequence WHERE o.place=? AND o.subject=? ORDER BY o.number",
+                (place, subject),
+            ).fetchall()
+
+
+def _state(text: str | None) -> RowState | None:
+    return None if text is None else decode_state(text)

@@ -1,0 +1,1 @@
+"""Forms: what people fill in on a page."""

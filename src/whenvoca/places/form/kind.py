@@ -1,0 +1,106 @@
+"""The kind of place "form": what its settings say."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from datetime import date, datetime
+
+from whenvoca.engine.seeing.entry_source import EntrySource
+from whenvoca.places.form.fields import FormField, read_fields
+from whenvoca.places.form.place import ChangeUntil, Form, FormWords
+from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
+from whenvoca.places.settings import PlaceSettings
+from whenvoca.values.dates import parse_order
+from whenvoca.values.durations import Duration, parse_duration
+
+_PATH = re.compile(r"/[a-z0-9][a-z0-9/_-]*[a-z0-9]|/[a-z0-9]")
+_UNTIL = re.compile(r"(?P<span>.+?) before (?P<field>.+)", re.IGNORECASE)
+_TAKEN_PATHS = ("/hooks", "/style.css", "/board", "/feeds")  # of the door itself
+
+
+def read_path(settings: PlaceSettings, key: str = "path") -> str:
+    """A path on the web. Raises SettingsFault."""
+    path = settings.text(key)
+    if not _PATH.fullmatch(path) or any(path == each or path.startswith(f"{each}/") for each in _TAKEN_PATHS):
+        said = f'"{path}" cannot be a path' if _PATH.fullmatch(path) is None else f'"{path}" belongs to the door itself'
+        raise settings.refuse(key, said, 'small letters, digits and hyphens after a slash, such as path = "/lending"')
+    return path
+
+
+def _open(settings: PlaceSettings, context: PlaceContext) -> Form:
+    fields = read_fields(settings, settings.listed("fields"))
+    opens, closes = _span(settings)
+    within = _duration(settings, "answer-within")
+    return Form(
+        settings.name,
+        context.zone_of(settings),
+        read_path(settings),
+        fields,
+        FormWords(
+            settings.text("title") or settings.name.replace("-", " ").capitalize(),
+            settings.text("intro"),
+            settings.text("thanks") or FormWords("").thanks,
+            settings.text("closed") or FormWords("").closed,
+        ),
+        opens=opens,
+        closes=closes,
+        limit=settings.number("limit"),
+        notice=_duration(settings, "notice"),
+        change_until=_change_until(settings, fields),
+        answer_within=8.0 if within is None else float(within.to_seconds()),
+        dates=parse_order(context.workspace.dates) or "",
+    )
+
+
+def _duration(settings: PlaceSettings, key: str) -> Duration | None:
+    text = settings.text(key)
+    span = parse_duration(text) if text else None
+    if text and span is None:
+        raise settings.refuse(key, f'{key} = "{text}" is not a duration', f'such as {key} = "2 days"')
+    return span
+
+
+def _span(settings: PlaceSettings) -> tuple[date | None, date | None]:
+    table = settings.table("open")
+    found: list[date | None] = []
+    for key in table:
+        if key not in ("from", "until"):
+            raise settings.refuse("open", f'open has no "{key}"', "open = { from = 2027-03-01, until = 2027-06-30 }")
+    for key in ("from", "until"):
+        value = table.get(key)
+        if value is not None and (not isinstance(value, date) or isinstance(value, datetime)):
+            raise settings.refuse("open", f"{key} is not a day", "open = { from = 2027-03-01, until = 2027-06-30 }")
+        found.append(value)
+    first, last = found
+    if first is not None and last is not None and last < first:
+        raise settings.refuse("open", "it closes before it opens")
+    return first, last
+
+
+def _change_until(settings: PlaceSettings, fields: Sequence[FormField]) -> ChangeUntil | None:
+    if not settings.has("change-until"):
+        return None
+    if not settings.is_text("change-until"):
+        day = settings.day("change-until")
+        return ChangeUntil(day=day)
+    text = settings.text("change-until")
+    match = _UNTIL.fullmatch(text.strip())
+    span = parse_duration(match["span"]) if match else None
+    timed = [each.name for each in fields if each.kind in ("date", "moment")]
+    name = next((each for each in timed if match and each.lower() == match["field"].strip().lower()), "")
+    if span is None or not name:
+        fix = f'such as "1 day before {timed[0]}"' if timed else "a day, such as change-until = 2027-06-30"
+        raise settings.refuse("change-until", f'change-until = "{text}" is not understood', fix)
+    return ChangeUntil(before=span, field=name)
+
+
+FORM = PlaceKind(
+    name="form",
+    settings="fields title intro thanks closed open limit notice change-until answer-within",
+    accesses=(Access(key="path", open=_open),),
+    missing="a form has a path",
+    example='such as path = "/lending"',
+    source=EntrySource,
+    stays_open=True,
+)

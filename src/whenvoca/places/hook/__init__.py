@@ -1,0 +1,1 @@
+"""Hooks: addresses that other systems call."""

@@ -1,0 +1,1 @@
+"""The door on the web: forms and hooks, served while `watch` runs."""

@@ -1,0 +1,27 @@
+"""The addresses at which the door serves places, for people."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.places.form.place import Form
+from whenvoca.places.hook.place import Hook
+from whenvoca.web.keys import FILE, WebKey, load_key
+
+
+def path_of_hook(key: WebKey, hook: Hook) -> str:
+    """The path of a hook, which nobody can guess."""
+    return f"/hooks/{hook.name.lower()}/{key.token('hook', hook.name)}"
+
+
+def address_of(workspace: Workspace, place: Any) -> str:
+    """The whole address of a form or a hook; empty for other places, and while it has none."""
+    if workspace.web is None:
+        return ""
+    if isinstance(place, Form):
+        return f"{workspace.web.shown}{place.path}"
+    folder = workspace.state_folder
+    if isinstance(place, Hook) and (folder / FILE).exists():
+        return f"{workspace.web.shown}{path_of_hook(load_key(folder), place)}"
+    return ""

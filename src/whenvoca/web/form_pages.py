@@ -1,0 +1,285 @@
+"""The pages of forms: to be filled in, sent, looked at again, changed and withdrawn."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Mapping, Sequence
+from datetime import date, datetime, time
+from typing import Any
+
+from starlette.exceptions import HTTPException
+from starlette.requests import Request
+from starlette.responses import RedirectResponse, Response
+
+from whenvoca.calendars.event import Attendee, Event
+from whenvoca.calendars.writer import write_calendar
+from whenvoca.engine.clock import Clock
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import Entry
+from whenvoca.places.form.fields import shown_texts
+from whenvoca.places.form.place import Form
+from whenvoca.values.durations import show_duration
+from whenvoca.values.texts import show_value
+from whenvoca.web.house import House
+from whenvoca.web.outcomes import Booked, Story, story_of
+from whenvoca.web.requests import read_form, refuse_other_sites
+
+_INPUTS = {"date": "date", "time": "time", "moment": "datetime-local", "address": "email", "number": "text"}
+_LONGEST_PAGE = 64  # signs of a page's own word
+
+
+class FormPages:
+    """The pages of one form. ``may_follow``: a workflow follows what its senders change."""
+
+    def __init__(self, house: House, form: Form, clock: Clock, *, may_follow: bool) -> None:
+        self._house, self._form, self._clock, self._may_follow = house, form, clock, may_follow
+
+    # --- a new entry
+
+    async def show(self, request: Request) -> Response:
+        """The form, empty but for what the link fills in."""
+        form = self._form
+        count = await self._house.intake.do(lambda ledger: ledger.count_entries(form.name))
+        if why := form.why_closed(self._clock.now(), count):
+            return self._said(why)
+        given = {
+            each.word: request.query_params.getlist(each.from_link)[:1]
+            for each in form.fields
+            if each.from_link and each.from_link in request.query_params
+        }
+        return self._page(given)
+
+    async def take(self, request: Request) -> Response:
+        """What somebody has sent: kept, worked on, and answered with what came of it."""
+        refuse_other_sites(request, self._house.settings)
+        posted = await read_form(request, self._house.settings.size)
+        page = posted.get("page", [""])[0][:_LONGEST_PAGE]
+        number, link = posted.get("entry", [""])[0], posted.get("link", [""])[0]
+        is_again = bool(number) and self._is_link(number, link)
+        values, faults = self._form.read(posted, self._clock.now())
+        if faults:
+            return self._page(posted, faults, page=page, entry=number if is_again else "", status=422)
+        kept = await self._house.intake.do(
+            lambda ledger: self._keep(ledger, values, once=page, subject=number if is_again else "")
+        )
+        if isinstance(kept, str):
+            return self._said(kept, status=409)
+        return await self._answer(*kept, posted)
+
+    def _keep(
+        self, ledger: Ledger, values: Mapping[str, Any], *, once: str, subject: str = ""
+    ) -> tuple[str, int] | str:
+        """Keeps an entry; answers its subject and its arrival, or why it is not taken. The same page sent twice is one
+        entry."""
+        form, now = self._form, self._clock.now()
+        known = ledger.taken_before(form.name, once)
+        if known is not None:
+            return known, ledger.last_arrival(form.name)
+        earlier = ledger.entry(form.name, subject) if subject else None
+        if earlier is None:
+            if why := form.why_closed(now, ledger.count_entries(form.name)):
+                return f"{why} What you filled in was not kept."
+            number = ledger.next_number(form.name)
+        else:
+            number = earlier.number
+        state = {**values, "number": number, "sent": now}
+        ledger.put_entry(form.name, Entry(str(number), number, now.isoformat(), state), once)
+        return str(number), ledger.last_arrival(form.name)
+
+    async def _answer(self, subject: str, arrival: int, posted: Mapping[str, Sequence[str]]) -> Response:
+        """Waits for the workflows, and answers: with the form again where one said no, else by the entry's own page."""
+        self._form.wake()
+        await self._house.waiting.until_looked_at(self._form.name, arrival, self._form.answer_within)
+        story = await self._story(subject)
+        if story is not None and story.is_refused:
+            return self._page(posted, refused=story.reason, entry=subject, status=422)
+        return RedirectResponse(self._own_path(subject), 303)
+
+    # --- an entry of somebody's
+
+    async def look(self, request: Request) -> Response:
+        """What became of an entry."""
+        subject = self._subject(request)
+        story = await self._known(subject)
+        form, until = self._form, self._form.change_until
+        said = ""
+        if until is not None:
+            said = (
+                show_value(until.day)
+                if until.day
+                else f"{show_duration(until.before)} before “{until.field}”"
+                if until.before
+                else ""
+            )
+        return self._house.render(
+            "entry.html",
+            title=form.words.title,
+            story=story,
+            thanks=form.words.thanks,
+            booked=[_shown(each, form) for each in story.booked],
+            here=self._own_path(subject),
+            may_change=self._may_follow and form.may_change(story.values, self._clock.now()),
+            until=said,
+        )
+
+    async def calendar(self, request: Request) -> Response:
+        """What was booked, as iCalendar that names nobody but the sender."""
+        story = await self._known(self._subject(request))
+        if not story.booked:
+            raise HTTPException(404)
+        address = next((story.values.get(each.name) for each in self._form.fields if each.kind == "address"), None)
+        event = _event_of(story.booked[0], str(address or ""))
+        data = write_calendar(event, self._clock.now())
+        return Response(data, media_type="text/calendar; charset=utf-8")
+
+    async def show_change(self, request: Request) -> Response:
+        """The form as it was filled in, to be changed."""
+        subject = self._subject(request)
+        story = await self._changeable(subject)
+        given = {
+            each.word: shown_texts(each, story.values.get(each.name), self._form.zone) for each in self._form.fields
+        }
+        return self._page(given, change=subject)
+
+    async def change(self, request: Request) -> Response:
+        """What somebody has changed."""
+        subject = self._subject(request)
+        refuse_other_sites(request, self._house.settings)
+        await self._changeable(subject)
+        posted = await read_form(request, self._house.settings.size)
+        page = posted.get("page", [""])[0][:_LONGEST_PAGE]
+        values, faults = self._form.read(posted, self._clock.now())
+        if faults:
+            return self._page(posted, faults, page=page, change=subject, status=422)
+        kept = await self._house.intake.do(lambda ledger: self._keep(ledger, values, once=page, subject=subject))
+        assert not isinstance(kept, str)
+        return await self._answer_change(*kept, posted)
+
+    async def _answer_change(self, subject: str, arrival: int, posted: Mapping[str, Sequence[str]]) -> Response:
+        self._form.wake()
+        await self._house.waiting.until_looked_at(self._form.name, arrival, self._form.answer_within)
+        story = await self._story(subject)
+        if story is not None and story.is_refused:
+            return self._page(posted, refused=story.reason, change=subject, status=422)
+        return RedirectResponse(self._own_path(subject), 303)
+
+    async def withdraw(self, request: Request) -> Response:
+        """Takes an entry back."""
+        subject = self._subject(request)
+        refuse_other_sites(request, self._house.settings)
+        await self._changeable(subject)
+        arrival = await self._house.intake.do(lambda ledger: self._take_back(ledger, subject))
+        self._form.wake()
+        await self._house.waiting.until_looked_at(self._form.name, arrival, self._form.answer_within)
+        return RedirectResponse(self._own_path(subject), 303)
+
+    def _take_back(self, ledger: Ledger, subject: str) -> int:
+        entry = ledger.entry(self._form.name, subject)
+        if entry is not None and entry.state is not None:
+            now = self._clock.now().isoformat()
+            ledger.put_entry(self._form.name, Entry(subject, entry.number, now, None))
+        return ledger.last_arrival(self._form.name)
+
+    # --- what these share
+
+    def _own_path(self, subject: str) -> str:
+        return f"{self._form.path}/{subject}-{self._house.key.token('entry', self._form.name, subject)}"
+
+    def _is_link(self, subject: str, link: str) -> bool:
+        return self._house.key.is_token(link, "entry", self._form.name, subject)
+
+    def _subject(self, request: Request) -> str:
+        """The entry that a private link is about. Raises HTTPException for a link that is none of ours."""
+        subject, _, link = str(request.path_params["own"]).partition("-")
+        if not self._is_link(subject, link):
+            raise HTTPException(404)
+        return subject
+
+    async def _story(self, subject: str) -> Story | None:
+        return await self._house.intake.do(lambda ledger: story_of(ledger, self._form.name, subject))
+
+    async def _known(self, subject: str) -> Story:
+        story = await self._story(subject)
+        if story is None:
+            raise HTTPException(404)
+        return story
+
+    async def _changeable(self, subject: str) -> Story:
+        story = await self._known(subject)
+        if not self._may_follow:
+            raise HTTPException(404)
+        if story.is_withdrawn:
+            raise HTTPException(409, "This request is withdrawn already.")
+        if not self._form.may_change(story.values, self._clock.now()):
+            raise HTTPException(409, "It is too late to change this request.")
+        return story
+
+    def _page(
+        self,
+        given: Mapping[str, Sequence[str]],
+        faults: Mapping[str, str] | None = None,
+        *,
+        refused: str = "",
+        page: str = "",
+        entry: str = "",
+        change: str = "",
+        status: int = 200,
+    ) -> Response:
+        form = self._form
+        own = self._own_path(change) if change else ""
+        return self._house.render(
+            "form.html",
+            status=status,
+            title=form.words.title,
+            intro=form.words.intro,
+            fields=form.fields,
+            ids={each.word: f"field-{number}" for number, each in enumerate(form.fields, 1)},
+            inputs={each.word: _INPUTS.get(each.kind, "text") for each in form.fields},
+            given=given,
+            faults=faults or {},
+            refused=refused,
+            page=page if faults and page else secrets.token_urlsafe(16),
+            entry=entry,
+            link=self._house.key.token("entry", form.name, entry) if entry else "",
+            action=f"{own}/change" if change else form.path,
+            is_change=bool(change),
+            withdraw=f"{own}/withdraw",
+        )
+
+    def _said(self, said: str, status: int = 200) -> Response:
+        return self._house.render("said.html", status=status, title=self._form.words.title, said=said)
+
+
+def _shown(booked: Booked, form: Form) -> dict[str, str]:
+    """Day, time and place as people read them."""
+    start, end = booked.start, booked.end
+    if not isinstance(start, datetime):
+        return {"day": _day(start), "time": "", "location": booked.location}
+    start = start.astimezone(form.zone)
+    told = {"day": _day(start.date()), "time": f"{start:%H:%M}", "location": booked.location}
+    if isinstance(end, datetime):
+        end = end.astimezone(form.zone)
+        if end.date() == start.date():
+            told["time"] = f"{start:%H:%M} to {end:%H:%M}"
+        elif start.time() == end.time() == time():  # whole days: it is free again on the last one
+            told |= {"day": f"{_day(start.date())} to {_day(end.date())}", "time": ""}
+        else:
+            told |= {"day": f"{_day(start.date())}, {start:%H:%M}, to {_day(end.date())}, {end:%H:%M}", "time": ""}
+    return told
+
+
+def _day(day: date) -> str:
+    return f"{day:%A} {show_value(day)}"
+
+
+def _event_of(booked: Booked, address: str) -> Event:
+    end: datetime | date | None = booked.end
+    attendees = (Attendee(address),) if address else ()
+    return Event(
+        uid=f"{booked.uid}",
+        title=booked.title,
+        start=booked.start,
+        end=end or booked.start,
+        location=booked.location,
+        attendees=attendees,
+    )
