@@ -60,4 +60,26 @@ whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week
 chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
   --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 --hide-scrollbars \
   --screenshot="$out/agenda-html.png" "file://$work/week.html" >/dev/null 2>&1
+
+# The form of docs/examples, as it is empty, after mistakes, and when it was sent. It is served by `watch`.
+picture() { # picture NAME URL
+  chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
+    --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 --hide-scrollbars \
+    --screenshot="$out/$1.png" "$2" >/dev/null 2>&1
+}
+mkdir -p "$work/lending/workflows"
+cp "$root/docs/examples/lending.toml" "$work/lending/whenvoca.toml"
+printf 'when lending gains, changes or loses an entry\n\nmirror event in loans\n  title  "Small telescope: {Name}"\n  start  Out\n  end    Back\n  clash  refuse\n' \
+  > "$work/lending/workflows/loan-follows.voca"
+(cd "$work/lending" && exec whenvoca watch >/dev/null 2>&1) & WATCH=$!
+site=http://127.0.0.1:8077
+until curl -sf "$site/lending" >/dev/null; do sleep .2; done
+picture form "$site/lending"
+curl -s "$site/lending" -d 'Name=Joana' -d 'Address=joana at home' -d 'Out=2026-01-02' \
+  | sed "s#/style.css#$site/style.css#" > "$work/mistakes.html"
+picture form-mistakes "file://$work/mistakes.html"
+own=$(curl -s -o /dev/null -w '%{redirect_url}' "$site/lending" -d 'page=one' -d 'Name=Joana' -d 'Address=joana@example.org' \
+  -d 'Out=2028-04-07' -d 'Back=2028-04-10' -d 'Purpose=at school')
+picture form-thanks "$own"
+kill "$WATCH"
 ls -l "$out"
