@@ -76,7 +76,8 @@ site=http://127.0.0.1:8077
 until curl -sf "$site/lending" >/dev/null; do sleep .2; done
 picture form "$site/lending"
 curl -s "$site/lending" -d 'Name=Joana' -d 'Address=joana at home' -d 'Out=2026-01-02' \
-  | sed "s#/style.css#$site/style.css#" > "$work/mistakes.html"
+  | sed 's#/style.css#style.css#' > "$work/mistakes.html"
+curl -s "$site/style.css" > "$work/style.css"
 picture form-mistakes "file://$work/mistakes.html"
 own=$(curl -s -o /dev/null -w '%{redirect_url}' "$site/lending" -d 'page=one' -d 'Name=Joana' -d 'Address=joana@example.org' \
   -d 'Out=2028-04-07' -d 'Back=2028-04-10' -d 'Purpose=at school')
