@@ -353,6 +353,24 @@ def test_call_that_is_refused_fails_with_what_was_answered(hall: Desk, hook: str
     assert len(Hook.calls) == 1
 
 
+@pytest.mark.parametrize(("accepted", "status", "code"), [("404, 410", 404, 0), ("503", 503, 0), ("404", 410, 1)])
+def test_statuses_that_are_accepted_are_answers(hall: Desk, hook: str, accepted: str, status: int, code: int) -> None:
+    Hook.answers = [status]
+    hall.workflow(calling(hook, f"  accept  {accepted}\n").replace("answer.door.number", "answer.status"))
+    put(hall, "a")
+    go(hall, code=code)
+    assert len(Hook.calls) == 1
+    assert not code == 0 or rows(hall)[1] == ["a", str(status), "23:00"]
+
+
+def test_a_status_to_be_accepted_is_one(hall: Desk, hook: str) -> None:
+    hall.workflow(calling(hook, "  accept  204\n"))
+    put(hall, "a")
+    (told,) = go(hall, code=1)["runs"]
+    assert "is not a status from 300 to 599" in told["reason"]
+    assert Hook.calls == []
+
+
 @pytest.mark.parametrize(
     ("packed", "said", "code"),
     [

@@ -69,13 +69,14 @@ class Web(Writer):
                     fix="look there, then: whenvoca retry does it again",
                 )
             return PlaceTrouble(said, where=address, is_passing=True)
-        if answer.status in _PASSING:
+        is_accepted = answer.status in (after.get("accept") or ())
+        if answer.status in _PASSING and not is_accepted:
             pause = answer.headers.get("retry-after", "")
             if pause.isascii() and pause.isdecimal():
                 self._wait(min(float(pause), _SECONDS))
             return PlaceTrouble(f"answers {answer.said}", where=address, is_passing=True)
         text = answer.content.decode("utf-8", "replace")
-        if answer.status >= 300:
+        if answer.status >= 300 and not is_accepted:
             said = " ".join(text.split())[:_MOST_SAID]
             return RowFault(f"{address} answers {answer.said}" + (f": {said}" if said else ""))
         return Receipt(str(answer.status), text)

@@ -61,6 +61,8 @@ def _act(call: StepCall) -> Acting:
     after: dict[str, Any] = {"method": method.upper(), "address": address}
     if members:
         after["body"] = json.dumps(members, ensure_ascii=False)
+    if accepted := _accepted(call):
+        after["accept"] = accepted
     if method not in SAFE_TO_REPEAT and not call.value("repeatable", False):
         after["repeatable"] = False
     receipt = yield Effect(verb="call", place=THE_WEB, target=call.occasion(address), after=after)
@@ -69,6 +71,18 @@ def _act(call: StepCall) -> Acting:
     except ValueError:
         body = {"text": receipt.address}
     return CallAnswer(receipt.version, body)
+
+
+def _accepted(call: StepCall) -> list[int]:
+    """The statuses that are an answer like any other. Raises RowFault for what is none."""
+    value = call.value("accept")
+    found: list[int] = []
+    for each in value if isinstance(value, list | tuple) else [] if value is None else [value]:
+        text = show_value(each)
+        if not (text.isascii() and text.isdecimal() and 300 <= int(text) <= 599):
+            raise RowFault(f'accept: "{text}" is not a status from 300 to 599', fix="such as accept 404")
+        found.append(int(text))
+    return found
 
 
 def _to_json(value: Any) -> Any:
@@ -108,6 +122,12 @@ CALL = StepDefinition(
     "says yes.",
     fields=(
         FieldDefinition("method", "choice", "The HTTP method.", choices=_METHODS, default="post, get without members"),
+        FieldDefinition(
+            "accept",
+            "value",
+            "Statuses from 300 on that are an answer like any other; without it they are failures.",
+            example="404",
+        ),
         FieldDefinition("repeatable", "yes-no", "Whether doing it twice does no harm.", default="no"),
     ),
     columns_as_fields=True,
