@@ -360,7 +360,7 @@ def test_statuses_that_are_accepted_are_answers(hall: Desk, hook: str, accepted:
     put(hall, "a")
     go(hall, code=code)
     assert len(Hook.calls) == 1
-    assert not code == 0 or rows(hall)[1] == ["a", str(status), "23:00"]
+    assert code != 0 or rows(hall)[1] == ["a", str(status), "23:00"]
 
 
 def test_a_status_to_be_accepted_is_one(hall: Desk, hook: str) -> None:

@@ -182,6 +182,29 @@ def test_hostile_calls_are_refused_and_leave_nothing(site: MakeSite) -> None:
     assert "\x1b" not in told
 
 
+def test_places_tells_what_came_in_and_what_was_refused(site: MakeSite) -> None:
+    here = site(visits=VISITS).watch()
+    assert "no call has come in yet" in here.desk.run("places", "bookings").err
+    here.call(B7)
+    path = here.hook
+    here.client.post(path, content=b"{", headers=JSON)
+    told = here.desk.run("places", "bookings", "--json").json
+    assert told["address"] == f"{here.url}{path}"
+    assert told["last"]["values"] == {"School": "Harbour School", "Day": "2027-04-13", "Time": "09:30", "Pupils": "31"}
+    assert [each["status"] for each in told["refused"]] == [400]
+    assert told["fields"][1] == {"name": "Day", "kind": "date", "path": "date"}
+    said = here.desk.run("places", "bookings").err
+    assert "refused" in said
+    assert "Harbour School" in said
+    renewed = here.desk.run("places", "bookings", "--new-address", "--json").json["address"].removeprefix(here.url)
+    assert renewed != path
+    assert here.client.post(path, json=B7).status_code == 404  # the old address leads nowhere, at once
+    assert here.client.post(renewed, json=B7).status_code == 202
+    assert here.desk.run("places", "lending", "--new-address").code == 2
+    assert here.desk.run("places", "lendin").code == 2
+    assert here.desk.run("places", "loans", "--json").json["places"][0]["kind"] == "calendar"
+
+
 ZONE = ZoneInfo("Atlantic/Azores")
 READING = HookReading(fields={"Day": "visit.day", "First": "names.0", "Names": "names"}, kinds={"Day": Kind.DATE})
 

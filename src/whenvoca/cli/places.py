@@ -10,21 +10,34 @@ from msgspec.structs import replace
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.output import Column, say, say_next, show_json, show_table, styled
+from whenvoca.cli.show.web_place import show_place, tell_of_place
 from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.engine.workspace.watch_status import read_health
-from whenvoca.errors import ExitCode
+from whenvoca.errors import ExitCode, RequestFault
+from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
+from whenvoca.places.form.place import Form
+from whenvoca.places.hook.place import Hook
 from whenvoca.web.addresses import address_of
+from whenvoca.web.keys import renew_address
 
 
 @click.command("places")
+@click.argument("name", required=False, metavar="[NAME]")
+@click.option("--new-address", is_flag=True, help="Give the hook NAME another address; the one before leads nowhere.")
 @common_options
-def command(common: Common) -> int:
+def command(common: Common, name: str | None, new_address: bool) -> int:
     """Show each place of the workspace: its kind, address, zone, how much it holds and whether it answers.
+
+    With the NAME of a form or a hook: its fields, what came in last, and what was refused lately.
 
     Example: whenvoca places --json
     """
     opened = common.open()
+    if name:
+        return _show_one(common, opened, name, new_address=new_address)
+    if new_address:
+        raise RequestFault("--new-address needs the name of a hook", fix="whenvoca places NAME --new-address")
     reports = [_with_address(report, opened) for report in opened.places.describe()]
     health = read_health(opened.workspace)
     is_away = any(report.exit_code == ExitCode.UNREACHABLE for report in reports)
@@ -43,6 +56,31 @@ def command(common: Common) -> int:
         say(f"watched by process {health['process']}, last looked {looked:%Y-%m-%d %H:%M:%S}{coming}")
     say_next("whenvoca check", quiet=common.quiet)
     return code
+
+
+def _show_one(common: Common, opened: OpenWorkspace, name: str, *, new_address: bool) -> int:
+    names = {each.lower(): each for each in opened.places.names()}
+    if name.lower() not in names:
+        raise RequestFault(f'there is no place "{name}"', fix=nearest(name, names.values()))
+    place = opened.places.open_named(name)
+    if new_address:
+        if not isinstance(place, Hook):
+            raise RequestFault(f"{names[name.lower()]} is not a hook; only hooks have secret addresses")
+        renew_address(opened.workspace.make_state_folder(), place.name)
+    if not isinstance(place, Form | Hook):
+        report = place.describe()
+        if common.as_json:
+            show_json({"places": [_to_json(report)]})
+        else:
+            _show([report])
+        return ExitCode.UNREACHABLE if report.exit_code == ExitCode.UNREACHABLE else ExitCode.DONE
+    with opened.copied_ledger() as ledger:
+        told = tell_of_place(opened, place, ledger)
+    if common.as_json:
+        show_json(told)
+    else:
+        show_place(told, opened)
+    return ExitCode.DONE
 
 
 def _with_address(report: PlaceReport, opened: OpenWorkspace) -> PlaceReport:

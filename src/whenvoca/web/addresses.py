@@ -12,7 +12,7 @@ from whenvoca.web.keys import FILE, WebKey, load_key
 
 def path_of_hook(key: WebKey, hook: Hook) -> str:
     """The path of a hook, which nobody can guess."""
-    return f"/hooks/{hook.name.lower()}/{key.token('hook', hook.name)}"
+    return f"/hooks/{hook.name.lower()}/{key.of_hook(hook.name)}"
 
 
 def address_of(workspace: Workspace, place: Any) -> str:

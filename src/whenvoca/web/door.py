@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 import re
 import socket
@@ -27,13 +28,13 @@ from whenvoca.language import tree
 from whenvoca.places.form.place import Form
 from whenvoca.places.hook.place import Hook
 from whenvoca.unforeseen import tell_unforeseen
-from whenvoca.web.addresses import path_of_hook
 from whenvoca.web.form_pages import FormPages
 from whenvoca.web.hook_calls import HookCalls
 from whenvoca.web.house import PAGES, House
 from whenvoca.web.intake import IntakeThread
-from whenvoca.web.keys import load_key
+from whenvoca.web.keys import KeyFile
 from whenvoca.web.outcomes import Waiting
+from whenvoca.web.refused import note_refused
 from whenvoca.web.requests import Floodgate, sender_of
 
 for _name in ("uvicorn", "uvicorn.error"):  # what is wrong is said by us
@@ -68,7 +69,7 @@ class Door:
         folder = workspace.make_state_folder()
         self._intake = IntakeThread(folder / "ledger.sqlite")
         self.waiting = Waiting()
-        self._house = House(workspace.name, self.settings, load_key(folder), self._intake, self.waiting)
+        self._house = House(workspace.name, self.settings, KeyFile(folder), self._intake, self.waiting)
         self._forms: dict[str, FormPages] = {}
         self._hooks: dict[str, HookCalls] = {}
         self._gate = Floodgate(self.settings.of_sender, self.settings.total)
@@ -89,7 +90,7 @@ class Door:
                 may_follow = place.name.lower() in followed
                 forms[place.path] = FormPages(self._house, place, self._clock, may_follow=may_follow)
             elif isinstance(place, Hook):
-                hooks[path_of_hook(self._house.key, place)] = HookCalls(self._house, place, self._clock)
+                hooks[place.name.lower()] = HookCalls(self._house, place, self._clock)
         self._forms, self._hooks = forms, hooks
 
     # --- open and shut
@@ -158,12 +159,24 @@ class Door:
         return Response(data, media_type="text/css", headers={"cache-control": "max-age=3600"})
 
     async def _hook(self, request: Request) -> Response:
-        calls = self._hooks.get(request.url.path)
-        if calls is None:
+        name, token = request.path_params["name"], request.path_params["token"]
+        is_known = self._house.key.is_of_hook(token, name)
+        calls = self._hooks.get(name)
+        if calls is None or not is_known:
             raise HTTPException(404)
         if request.method != "POST":
             raise HTTPException(405, "a hook is called by POST", {"allow": "POST"})
-        return await calls.take(request)
+        try:
+            return await calls.take(request)
+        except HTTPException as error:
+            await self._note_refused(name, error)
+            raise
+
+    async def _note_refused(self, name: str, error: HTTPException) -> None:
+        """Remembers what was refused lately and why, to be shown by `places NAME`."""
+        refused = {"at": self._clock.now().isoformat(), "status": error.status_code, "reason": error.detail}
+        with contextlib.suppress(WhenvocaError):
+            await self._house.intake.do(lambda ledger: note_refused(ledger, name, refused))
 
     async def _form(self, request: Request) -> Response:
         """A form by its path, or one entry of it by its private link."""

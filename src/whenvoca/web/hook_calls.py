@@ -16,6 +16,7 @@ from starlette.responses import JSONResponse, Response
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Entry
+from whenvoca.engine.things.entry import VERSION
 from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.places.hook.place import Hook
 from whenvoca.places.hook.reading import Element, is_older, read_elements, word_at
@@ -27,7 +28,6 @@ _WAIT = re.compile(r"(?:^|[,;\s])wait\s*=\s*\"?(\d{1,3})\"?", re.IGNORECASE)  # 
 _LONGEST_WAIT = 60.0
 _DEEPEST = 40
 _STATUS = {"done": 200, "failed": 422, "waiting": 202}
-_NEWER = "newer"  # in a state: the version that a later call is held against
 
 
 class HookCalls:
@@ -81,13 +81,13 @@ class HookCalls:
             subjects.append(subject)
             earlier = ledger.entry(name, subject)
             before: Mapping[str, Any] = (earlier.state or {}) if earlier is not None else {}
-            if is_older(each.newer, before.get(_NEWER)):
+            if is_older(each.newer, before.get(VERSION)):
                 continue
             if each.is_gone and not before:
                 continue
             values = {**before, **each.values, "number": number, "sent": now}
             if each.newer is not None:
-                values[_NEWER] = each.newer
+                values[VERSION] = each.newer
             state = None if each.is_gone else {name: value for name, value in values.items() if value is not None}
             ledger.put_entry(name, Entry(subject, number, now.isoformat(), state))
         ledger.remember_once(name, once, "\n".join([str(number), *subjects]), now.isoformat())

@@ -10,7 +10,7 @@ from starlette.responses import HTMLResponse
 
 from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.web.intake import IntakeThread
-from whenvoca.web.keys import WebKey
+from whenvoca.web.keys import KeyFile, WebKey
 from whenvoca.web.outcomes import Waiting
 
 PAGES = Path(__file__).parent / "pages"
@@ -19,8 +19,11 @@ PAGES = Path(__file__).parent / "pages"
 class House:
     """One workspace's."""
 
-    def __init__(self, name: str, settings: WebSettings, key: WebKey, intake: IntakeThread, waiting: Waiting) -> None:
-        self.name, self.settings, self.key, self.intake, self.waiting = name, settings, key, intake, waiting
+    def __init__(
+        self, name: str, settings: WebSettings, key_file: KeyFile, intake: IntakeThread, waiting: Waiting
+    ) -> None:
+        self.name, self.settings, self.intake, self.waiting = name, settings, intake, waiting
+        self._key_file = key_file
         self._pages = Environment(
             loader=FileSystemLoader(PAGES),
             autoescape=True,
@@ -28,6 +31,11 @@ class House:
             trim_blocks=True,
             lstrip_blocks=True,
         )
+
+    @property
+    def key(self) -> WebKey:
+        """The secret, as it is now."""
+        return self._key_file.read()
 
     def render(self, template: str, *, status: int = 200, **told: Any) -> HTMLResponse:
         """A page; what is told stands in it as text, never as HTML."""

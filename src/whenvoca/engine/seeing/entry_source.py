@@ -11,7 +11,7 @@ from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import StateChange
 from whenvoca.engine.place_protocols import Change, Noticed, RowState
 from whenvoca.engine.seeing.sources import LoggedSource
-from whenvoca.engine.things.entry import OWN_WORDS, EntryThing
+from whenvoca.engine.things.entry import OWN_WORDS, EntryThing, is_field
 from whenvoca.language.definitions import column_word
 from whenvoca.language.names import fold_name
 from whenvoca.values.texts import show_value
@@ -43,11 +43,11 @@ class EntrySource(LoggedSource):
         return EntryThing(key, _by_word(state), self.name, self.zone)
 
     def label(self, key: str, state: RowState | None) -> str:
-        said = next((show_value(value) for name, value in (state or {}).items() if name not in OWN_WORDS and value), "")
+        said = next((show_value(value) for name, value in (state or {}).items() if is_field(name) and value), "")
         return f"number {key} {said}".strip() if key.isdecimal() else f"{key} {said}".strip()
 
     def describe(self, key: str, state: RowState) -> tuple[int, str]:
-        values = [show_value(value) for name, value in state.items() if name not in OWN_WORDS and value is not None]
+        values = [show_value(value) for name, value in state.items() if is_field(name) and value is not None]
         return 0, ", ".join(values[:_MOST_FIELDS])
 
     def current(self, key: str) -> RowState | None:
@@ -55,9 +55,7 @@ class EntrySource(LoggedSource):
 
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         names = [name for name in dict.fromkeys([*old, *new]) if old.get(name) != new.get(name)]
-        return [
-            Change(name, old.get(name), new.get(name), column_word(name)) for name in names if name not in OWN_WORDS
-        ]
+        return [Change(name, old.get(name), new.get(name), column_word(name)) for name in names if is_field(name)]
 
 
 def _by_word(state: RowState) -> dict[str, Any]:

@@ -13,6 +13,12 @@ from whenvoca.language.names import column_type, fold_name
 from whenvoca.language.types import ANY, MOMENT, NUMBER, Type, thing
 
 OWN_WORDS = ("number", "sent")  # what each entry has besides the fields of its place
+VERSION = "@version"  # in a state: what later calls are held against; no field
+
+
+def is_field(name: str) -> bool:
+    """Whether a name in a state is one of the place's fields."""
+    return name not in (*OWN_WORDS, VERSION)
 
 
 def entry_type(place: PlaceInfo | None) -> Type:
