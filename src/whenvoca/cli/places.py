@@ -66,7 +66,8 @@ def _show_one(common: Common, opened: OpenWorkspace, name: str, *, new_address: 
     if new_address:
         if not isinstance(place, Hook):
             raise RequestFault(f"{names[name.lower()]} is not a hook; only hooks have secret addresses")
-        renew_address(opened.workspace.make_state_folder(), place.name)
+        first_name = opened.workspace.former_places.get(place.name.lower(), place.name)
+        renew_address(opened.workspace.make_state_folder(), first_name)
     if not isinstance(place, Form | Hook):
         report = place.describe()
         if common.as_json:

@@ -123,7 +123,7 @@ class _Loader:
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
         if self._door is not None:
             found = [each for kind in ("form", "hook") for each in opened.places.usable(kind)]
-            self._door.serve(found, sound)
+            self._door.serve(found, sound, opened.workspace.former_places)
         return Loaded(opened.stage(ledger), sound, faults)
 
 

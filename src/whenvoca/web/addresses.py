@@ -10,9 +10,9 @@ from whenvoca.places.hook.place import Hook
 from whenvoca.web.keys import FILE, WebKey, load_key
 
 
-def path_of_hook(key: WebKey, hook: Hook) -> str:
-    """The path of a hook, which nobody can guess."""
-    return f"/hooks/{hook.name.lower()}/{key.of_hook(hook.name)}"
+def path_of_hook(key: WebKey, hook: Hook, first_name: str = "") -> str:
+    """The path of a hook, which nobody can guess; ``first_name``: what it was called before it was renamed."""
+    return f"/hooks/{hook.name.lower()}/{key.of_hook(first_name or hook.name)}"
 
 
 def address_of(workspace: Workspace, place: Any) -> str:
@@ -23,5 +23,5 @@ def address_of(workspace: Workspace, place: Any) -> str:
         return f"{workspace.web.shown}{place.path}"
     folder = workspace.state_folder
     if isinstance(place, Hook) and (folder / FILE).exists():
-        return f"{workspace.web.shown}{path_of_hook(load_key(folder), place)}"
+        return f"{workspace.web.shown}{path_of_hook(load_key(folder), place, workspace.former_places.get(place.name.lower(), ''))}"
     return ""

@@ -8,7 +8,7 @@ import logging
 import re
 import socket
 import threading
-from collections.abc import Awaitable, Callable, Iterable
+from collections.abc import Awaitable, Callable, Iterable, Mapping
 from typing import Any
 
 import uvicorn
@@ -77,8 +77,11 @@ class Door:
 
     # --- what is served
 
-    def serve(self, places: Iterable[Any], workflows: Iterable[tree.Workflow]) -> None:
-        """From now on these forms and hooks."""
+    def serve(
+        self, places: Iterable[Any], workflows: Iterable[tree.Workflow], former: Mapping[str, str] | None = None
+    ) -> None:
+        """From now on these forms and hooks; ``former`` is what places were called first."""
+        self._house.rename(former or {})
         followed = {
             each.trigger.places[0].lower()
             for each in workflows
@@ -160,7 +163,7 @@ class Door:
 
     async def _hook(self, request: Request) -> Response:
         name, token = request.path_params["name"], request.path_params["token"]
-        is_known = self._house.key.is_of_hook(token, name)
+        is_known = self._house.is_of_hook(token, name)
         calls = self._hooks.get(name)
         if calls is None or not is_known:
             raise HTTPException(404)

@@ -183,10 +183,10 @@ class FormPages:
     # --- what these share
 
     def _own_path(self, subject: str) -> str:
-        return f"{self._form.path}/{subject}-{self._house.key.token('entry', self._form.name, subject)}"
+        return f"{self._form.path}/{subject}-{self._house.token_of_entry(self._form.name, subject)}"
 
     def _is_link(self, subject: str, link: str) -> bool:
-        return self._house.key.is_token(link, "entry", self._form.name, subject)
+        return self._house.is_token_of_entry(link, self._form.name, subject)
 
     def _subject(self, request: Request) -> str:
         """The entry that a private link is about. Raises HTTPException for a link that is none of ours."""
@@ -240,7 +240,7 @@ class FormPages:
             refused=refused,
             page=page if faults and page else secrets.token_urlsafe(16),
             entry=entry,
-            link=self._house.key.token("entry", form.name, entry) if entry else "",
+            link=self._house.token_of_entry(form.name, entry) if entry else "",
             action=f"{own}/change" if change else form.path,
             is_change=bool(change),
             withdraw=f"{own}/withdraw",

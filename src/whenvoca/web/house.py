@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +24,7 @@ class House:
         self, name: str, settings: WebSettings, key_file: KeyFile, intake: IntakeThread, waiting: Waiting
     ) -> None:
         self.name, self.settings, self.intake, self.waiting = name, settings, intake, waiting
+        self._former: Mapping[str, str] = {}
         self._key_file = key_file
         self._pages = Environment(
             loader=FileSystemLoader(PAGES),
@@ -36,6 +38,25 @@ class House:
     def key(self) -> WebKey:
         """The secret, as it is now."""
         return self._key_file.read()
+
+    def rename(self, former: Mapping[str, str]) -> None:
+        """What places were called first, by their lower-case names of now: their links stay as they were."""
+        self._former = former
+
+    def token_of_entry(self, form: str, subject: str) -> str:
+        """The word in the private link of an entry."""
+        return self.key.token("entry", self._first_name(form), subject)
+
+    def is_token_of_entry(self, given: str, form: str, subject: str) -> bool:
+        """Whether that is the word, compared in constant time."""
+        return self.key.is_token(given, "entry", self._first_name(form), subject)
+
+    def is_of_hook(self, given: str, hook: str) -> bool:
+        """Whether that is the word in the address of a hook, compared in constant time."""
+        return self.key.is_of_hook(given, self._first_name(hook))
+
+    def _first_name(self, place: str) -> str:
+        return self._former.get(place.lower(), place).lower()
 
     def render(self, template: str, *, status: int = 200, **told: Any) -> HTMLResponse:
         """A page; what is told stands in it as text, never as HTML."""

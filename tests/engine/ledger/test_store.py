@@ -166,12 +166,14 @@ def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(t
     ledger.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
     ledger.close()
     with sqlite3.connect(path) as db:
-        db.executescript("DROP TABLE prints; ALTER TABLE things DROP COLUMN made; PRAGMA user_version=3")
+        later = " ".join(f"DROP TABLE {name};" for name in ("prints", "numbers", "entries", "arrivals", "repeats"))
+        db.executescript(f"{later} ALTER TABLE things DROP COLUMN made; PRAGMA user_version=3")
     db.close()
     with closing(SqliteLedger(path)) as newer:
         assert newer.standing("p") == {"R-1": {"A": "x"}}
         newer.observe("p", [], "d", AT, prints=RowHashes([HashBlock(b"w", ["R-1"], b"1" * 16)]))
         assert newer.prints("p").keys() == ["R-1"]
+        assert newer.next_number("lending") == 1
 
 
 def test_states_of_many_subjects_are_read_when_they_are_asked_for(ledger: Ledger) -> None:

@@ -46,6 +46,7 @@ _STATEMENTS = (
 _FOLLOWING = (
     "DELETE FROM effects WHERE run NOT IN (SELECT number FROM runs) AND number<(SELECT max(number) FROM effects)",
     "DELETE FROM reads WHERE run NOT IN (SELECT number FROM runs)",
+    "DELETE FROM arrivals WHERE sequence<=(SELECT CAST(value AS INTEGER) FROM cursors c WHERE c.place=arrivals.place)",
     "DELETE FROM saves WHERE state<>'intent' AND number<(SELECT max(number) FROM saves)",
 )
 # Observations: those that stand, that kept runs were about (with what stood before), that somebody has still to look
@@ -81,6 +82,7 @@ class SqlitePruning(SqliteFile):
             self._db.execute(_MADE)
             for statement in _STATEMENTS:
                 forgotten = self._db.execute(statement, (before,)).rowcount
+            self._db.execute("DELETE FROM repeats WHERE at<?", (before,))
             for statement in _FOLLOWING:
                 self._db.execute(statement)
             self._db.execute(_KEPT_OBSERVATIONS)
