@@ -274,7 +274,7 @@ def check(desk: Desk, folder: Path, minutes: float, seed: int) -> None:
 
 
 def test_a_minute_of_bad_servers(desk: Desk, tmp_path_factory: pytest.TempPathFactory) -> None:
-    check(desk, tmp_path_factory.mktemp("servers"), 0.4, 7)
+    check(desk, tmp_path_factory.mktemp("servers"), 0.3, 7)
 
 
 @pytest.mark.soak

@@ -110,13 +110,8 @@ SPREADS = {
 IN_SHORT = [
     ("401", "always"),
     ("429 with a date", "every second"),
-    ("301 elsewhere", "reads"),
-    ("item with an error", "reads"),
     ("refused token", "always"),
     ("other prefixes", "always"),
-    ("whole addresses", "always"),
-    ("quoted addresses", "always"),
-    ("cut short", "every third"),
     ("reset after", "writes"),
 ]
 

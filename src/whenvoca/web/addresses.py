@@ -23,5 +23,6 @@ def address_of(workspace: Workspace, place: Any) -> str:
         return f"{workspace.web.shown}{place.path}"
     folder = workspace.state_folder
     if isinstance(place, Hook) and (folder / FILE).exists():
-        return f"{workspace.web.shown}{path_of_hook(load_key(folder), place, workspace.former_places.get(place.name.lower(), ''))}"
+        first_name = workspace.former_places.get(place.name.lower(), "")
+        return f"{workspace.web.shown}{path_of_hook(load_key(folder), place, first_name)}"
     return ""
