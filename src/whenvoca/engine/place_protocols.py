@@ -281,6 +281,7 @@ class Source(Protocol):
     zone: ZoneInfo
     fields: frozenset[str]  # of its subjects, folded
     in_order: bool  # its subjects run one after the other, as they came; else only what happens to one of them
+    goes_by_word: bool  # a subject goes when somebody says so; elsewhere it may only have been cut off
     takes_current: bool  # a run begins with its subject as it is, so that a correction counts; else as it was seen
 
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:

@@ -161,6 +161,8 @@ class _Runner:
         orphans, lost = ledger.count_orphaned(each.identity), ledger.count_orphaned(each.identity, "lost")
         if not orphans and not lost:
             return NO_LOSSES
+        if all(source.goes_by_word for source in each.sources.values()):
+            return Losses(orphans) if orphans else NO_LOSSES
         standing = sum(_count_standing(each))
         return Losses(orphans, not standing, each.count_kept() if each.program.is_mirror else standing + lost)
 

@@ -22,6 +22,7 @@ _MOST_FIELDS = 3  # of an entry in a list
 class EntrySource(LoggedSource):
     """What came in by one form or hook."""
 
+    goes_by_word = True
     takes_current = True
 
     def __init__(self, place: IntakePlace, ledger: Ledger) -> None:

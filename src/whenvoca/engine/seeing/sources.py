@@ -36,6 +36,7 @@ class LoggedSource(Source):
     """What sources have alike whose subjects are known from the log, and never corrected."""
 
     in_order = False
+    goes_by_word = False
     takes_current = False
 
     def __init__(self, name: str, zone: ZoneInfo, ledger: Ledger) -> None:
