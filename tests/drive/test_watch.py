@@ -8,6 +8,7 @@ import os
 import random
 import signal
 import subprocess
+import tempfile
 import time
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
@@ -82,9 +83,10 @@ class Watching:
     def __init__(self, desk: Desk, *arguments: str) -> None:
         self.desk = desk
         self._err = open(desk.folder.parent / "err.txt", "ab")  # noqa: SIM115
+        self._out = tempfile.TemporaryFile(dir=desk.folder.parent)  # noqa: SIM115  (a pipe would fill up)
         command = [WHENVOCA, "watch", "--json", *arguments]
         self.process = subprocess.Popen(
-            command, cwd=desk.folder, stdout=subprocess.PIPE, stderr=self._err, start_new_session=True
+            command, cwd=desk.folder, stdout=self._out, stderr=self._err, start_new_session=True
         )
 
     def ready(self) -> Watching:
@@ -102,14 +104,20 @@ class Watching:
     def kill(self) -> None:
         """Ends it as a power cut would."""
         self.process.kill()
-        self.process.communicate()
+        self.process.wait()
+        self._close()
+
+    def _close(self) -> None:
         self._err.close()
+        self._out.close()
 
     def stop(self, number: int = signal.SIGTERM) -> tuple[int, list[dict[str, Any]]]:
         self.process.send_signal(number)
-        out, _ = self.process.communicate(timeout=30)
-        self._err.close()
-        return self.process.returncode, [json.loads(line) for line in out.splitlines()]
+        self.process.wait(timeout=30)
+        self._out.seek(0)
+        lines = [json.loads(line) for line in self._out.read().splitlines()]
+        self._close()
+        return self.process.returncode, lines
 
 
 @pytest.fixture
