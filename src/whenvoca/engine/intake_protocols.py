@@ -8,14 +8,23 @@ from typing import Protocol
 from whenvoca.engine.place_protocols import Place
 
 
+def _nobody() -> None:
+    """Nobody listens yet."""
+
+
 class IntakePlace(Place, Protocol):
     """A form or a hook: what comes in by it stands in the ledger before anybody looks."""
 
+    _wake: Callable[[], None] = staticmethod(_nobody)
+
     def listen(self, wake: Callable[[], None]) -> None:
         """From now on ``wake`` is called, from another thread, when something has come in."""
+        self._wake = wake
 
     def wake(self) -> None:
         """Something has come in."""
+        self._wake()
 
     def close(self) -> None:
         """Nothing is kept open."""
+        return

@@ -135,13 +135,14 @@ class DavCalendar(Calendar):
                 raise self._disbelieved(answer, "and no calendar")
             etag, text = answer.headers.get("etag", ""), answer.content.removeprefix(_MARK)
             if not is_whole(text):
-                raise PlaceTrouble("gives only a part of the text", where=self._label(address), is_passing=True)
+                break
             if etag.startswith('"'):
                 return text, etag
             etag = self._listed_etag(address)  # none, or a weak one of a program in front of the server
             if self._text_now(address) == text:
                 return text, etag
-        raise PlaceTrouble("gives another text each time", where=self._label(address), is_passing=True)
+        said = "gives another text each time" if is_whole(text) else "gives only a part of the text"
+        raise PlaceTrouble(said, where=self._label(address), is_passing=True)
 
     def _text_now(self, address: str) -> bytes:
         return self.client.request("GET", address, allowed=(404, 410)).content.removeprefix(_MARK)
@@ -433,11 +434,8 @@ class DavCalendar(Calendar):
         return PlaceTrouble(said, where=self._where, is_refusal=answer.status != 423, is_passing=answer.status == 423)
 
     def _receipt(self, address: str, etag: str) -> Receipt:
-        if not etag.startswith(
-            '"'
-        ):  # some servers keep something else than they were given, and tell its ETag only when asked
-            found = self._get(address)
-            etag = found[1] if found is not None else ""
+        if not etag.startswith('"'):  # what is kept may be another text, whose ETag is told only when asked for
+            _, etag = self._get(address) or (b"", "")
         if self._names is not None:
             self._names[address] = etag
         return Receipt(etag, urljoin(self.url, address))

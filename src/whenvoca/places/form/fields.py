@@ -14,6 +14,7 @@ from whenvoca.engine.things.entry import OWN_WORDS
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import ColumnInfo, column_word
 from whenvoca.language.names import fold_name
+from whenvoca.places.field_kinds import FIELD_KINDS
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.addresses import to_address
 from whenvoca.values.columns import ColumnHints, Unread, read_column
@@ -21,19 +22,7 @@ from whenvoca.values.kinds import Kind
 from whenvoca.values.texts import show_value
 from whenvoca.values.zones import to_moment
 
-_KINDS = {
-    "text": Kind.TEXT,
-    "long text": Kind.TEXT,
-    "number": Kind.NUMBER,
-    "date": Kind.DATE,
-    "time": Kind.TIME,
-    "moment": Kind.MOMENT,
-    "duration": Kind.DURATION,
-    "yes/no": Kind.YES_NO,
-    "address": Kind.TEXT,
-    "choice": Kind.TEXT,
-    "choices": Kind.TEXT,
-}
+_KINDS = {**FIELD_KINDS, "long text": Kind.TEXT, "choice": Kind.TEXT, "choices": Kind.TEXT}
 _SETTINGS = ("name", "label", "kind", "required", "choices", "least", "most", "help", "from-link")
 LONGEST = 2000  # signs of a text
 LONGEST_LONG = 20_000

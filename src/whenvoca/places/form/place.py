@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -59,7 +59,6 @@ class Form(IntakePlace):
         self.address = path
         self.opens, self.closes, self.limit, self.notice = opens, closes, limit, notice
         self.change_until, self.answer_within, self._dates = change_until, answer_within, dates
-        self._wake: Callable[[], None] = lambda: None
 
     # --- as a place
 
@@ -71,15 +70,6 @@ class Form(IntakePlace):
         columns = tuple(each.column for each in self.fields)
         web = WebInfo(path=self.path, promises_change=self.change_until is not None)
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, columns=columns, web=web)
-
-    def listen(self, wake: Callable[[], None]) -> None:
-        self._wake = wake
-
-    def wake(self) -> None:
-        self._wake()
-
-    def close(self) -> None:
-        """Nothing is kept open."""
 
     # --- reading
 

@@ -13,6 +13,7 @@ from whenvoca.language.expressions import read_condition
 from whenvoca.language.faults import FaultList
 from whenvoca.language.names import fold_name
 from whenvoca.language.tokens import Piece
+from whenvoca.places.field_kinds import FIELD_KINDS
 from whenvoca.places.hook.place import Hook
 from whenvoca.places.hook.reading import HookReading
 from whenvoca.places.hook.signature import Signature
@@ -20,18 +21,6 @@ from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.secrets import Secret
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.dates import parse_order
-from whenvoca.values.kinds import Kind
-
-_KINDS = {
-    "text": Kind.TEXT,
-    "number": Kind.NUMBER,
-    "date": Kind.DATE,
-    "time": Kind.TIME,
-    "moment": Kind.MOMENT,
-    "duration": Kind.DURATION,
-    "yes/no": Kind.YES_NO,
-    "address": Kind.TEXT,
-}
 
 
 def _open(settings: PlaceSettings, context: PlaceContext) -> Hook:
@@ -47,8 +36,8 @@ def _open(settings: PlaceSettings, context: PlaceContext) -> Hook:
     for name, kind in kinds.items():
         if name not in fields:
             raise settings.refuse("kinds", f'there is no field "{name}"')
-        if kind not in _KINDS:
-            raise settings.refuse("kinds", f'"{name}": there is no kind "{kind}"', f"one of: {', '.join(_KINDS)}")
+        if kind not in FIELD_KINDS:
+            raise settings.refuse("kinds", f'"{name}": there is no kind "{kind}"', f"one of: {', '.join(FIELD_KINDS)}")
     for key in ("gone", "newer"):
         if settings.has(key) and not settings.has("about"):
             raise settings.refuse(key, f"{key} is given without about", 'about = "number": which thing a call is about')
@@ -57,7 +46,7 @@ def _open(settings: PlaceSettings, context: PlaceContext) -> Hook:
         raise settings.refuse("dates", f'dates = "{order}" is not an order', 'such as dates = "day first"')
     reading = HookReading(
         fields=fields,
-        kinds={name: _KINDS[kind] for name, kind in kinds.items()},
+        kinds={name: FIELD_KINDS[kind] for name, kind in kinds.items()},
         addresses=frozenset(name for name, kind in kinds.items() if kind == "address"),
         dates=parse_order(order) or "year first",
         once=settings.text("once"),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from zoneinfo import ZoneInfo
 
 from whenvoca.engine.intake_protocols import IntakePlace
@@ -20,7 +19,6 @@ class Hook(IntakePlace):
 
     def __init__(self, name: str, zone: ZoneInfo, reading: HookReading, signature: Signature | None) -> None:
         self.name, self.zone, self.reading, self.signature = name, zone, reading, signature
-        self._wake: Callable[[], None] = lambda: None
 
     def holds(self) -> str:
         count = len(self.reading.fields)
@@ -34,12 +32,3 @@ class Hook(IntakePlace):
         )
         web = WebInfo(is_unsigned=self.signature is None)
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, columns=columns, web=web)
-
-    def listen(self, wake: Callable[[], None]) -> None:
-        self._wake = wake
-
-    def wake(self) -> None:
-        self._wake()
-
-    def close(self) -> None:
-        """Nothing is kept open."""
