@@ -18,7 +18,7 @@ from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
 from whenvoca.places.form.place import Form
 from whenvoca.places.hook.place import Hook
-from whenvoca.web.addresses import address_of
+from whenvoca.web.addresses import address_of, feed_of
 from whenvoca.web.keys import renew_address
 
 
@@ -43,9 +43,13 @@ def command(common: Common, name: str | None, new_address: bool) -> int:
     is_away = any(report.exit_code == ExitCode.UNREACHABLE for report in reports)
     code = ExitCode.UNREACHABLE if is_away else ExitCode.DONE
     if common.as_json:
-        show_json({"places": [_to_json(report) for report in reports], "watch": health})
+        found = [{**_to_json(report), "feed": feed_of(opened.workspace, report.name)} for report in reports]
+        show_json({"places": found, "watch": health})
         return code
     _show(reports)
+    for each in opened.workspace.places:
+        if link := feed_of(opened.workspace, each):
+            say(f"{each}, to look at: {link}")
     if health:
         zone = opened.workspace.zone
         looked = datetime.fromisoformat(str(health["looked"])).astimezone(zone)

@@ -88,9 +88,13 @@ def command(common: Common, until: str, once: bool) -> int:
     return ExitCode.DONE if went_well else ExitCode.FAILED
 
 
+_SERVED = ("form", "hook")
+
+
 def _door(opened: OpenWorkspace, tell: Callable[[str], None]) -> Door | None:
     """The door on the web, where the workspace has one and something to serve. Raises SettingsFault."""
-    if opened.workspace.web is None or not any(opened.places.of_kind(kind) for kind in ("form", "hook")):
+    tables = opened.workspace.places.values()
+    if opened.workspace.web is None or not any(each.get("kind") in _SERVED or each.get("feed") for each in tables):
         return None
     if find_spec("uvicorn") is None:
         raise SettingsFault("forms and hooks need uvicorn and starlette", fix="pip install 'whenvoca[web]'")
@@ -122,8 +126,7 @@ class _Loader:
         faults += [f"{each.said}; {each.fix}, or run it once with --yes" for each in renamed]
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
         if self._door is not None:
-            found = [each for kind in ("form", "hook") for each in opened.places.usable(kind)]
-            self._door.serve(found, sound, opened.workspace.former_places)
+            self._door.serve(opened.workspace, opened.places, sound)
         return Loaded(opened.stage(ledger), sound, faults)
 
 

@@ -15,6 +15,15 @@ def path_of_hook(key: WebKey, hook: Hook, first_name: str = "") -> str:
     return f"/hooks/{hook.name.lower()}/{key.of_hook(first_name or hook.name)}"
 
 
+def feed_of(workspace: Workspace, name: str) -> str:
+    """The link of a calendar that is served to be looked at; empty where it is not served."""
+    path = str(workspace.places[name].get("feed") or "")
+    if not path or workspace.web is None or not (workspace.state_folder / FILE).exists():
+        return ""
+    first_name = workspace.former_places.get(name.lower(), name).lower()
+    return f"{workspace.web.shown}/feeds/{load_key(workspace.state_folder).token('feed', first_name)}{path}"
+
+
 def address_of(workspace: Workspace, place: Any) -> str:
     """The whole address of a form or a hook; empty for other places, and while it has none."""
     if workspace.web is None:

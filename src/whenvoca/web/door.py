@@ -8,8 +8,7 @@ import logging
 import re
 import socket
 import threading
-from collections.abc import Awaitable, Callable, Iterable, Mapping
-from typing import Any
+from collections.abc import Awaitable, Callable, Iterable
 
 import uvicorn
 from starlette.applications import Starlette
@@ -27,7 +26,9 @@ from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.places.form.place import Form
 from whenvoca.places.hook.place import Hook
+from whenvoca.places.open_places import OpenPlaces
 from whenvoca.unforeseen import tell_unforeseen
+from whenvoca.web.feeds import Feeds
 from whenvoca.web.form_pages import FormPages
 from whenvoca.web.hook_calls import HookCalls
 from whenvoca.web.house import PAGES, House
@@ -70,6 +71,7 @@ class Door:
         self._intake = IntakeThread(folder / "ledger.sqlite")
         self.waiting = Waiting()
         self._house = House(workspace.name, self.settings, KeyFile(folder), self._intake, self.waiting)
+        self._feeds = Feeds(self._house)
         self._forms: dict[str, FormPages] = {}
         self._hooks: dict[str, HookCalls] = {}
         self._gate = Floodgate(self.settings.of_sender, self.settings.total)
@@ -77,18 +79,18 @@ class Door:
 
     # --- what is served
 
-    def serve(
-        self, places: Iterable[Any], workflows: Iterable[tree.Workflow], former: Mapping[str, str] | None = None
-    ) -> None:
-        """From now on these forms and hooks; ``former`` is what places were called first."""
-        self._house.rename(former or {})
+    def serve(self, workspace: Workspace, places: OpenPlaces, workflows: Iterable[tree.Workflow]) -> None:
+        """From now on the forms, hooks and calendars of these."""
+        self._house.rename(workspace.former_places)
+        feeds = {name.lower(): str(table["feed"]) for name, table in workspace.places.items() if table.get("feed")}
+        self._feeds.serve(feeds, lambda: OpenPlaces(workspace, self._clock))
         followed = {
             each.trigger.places[0].lower()
             for each in workflows
             if each.trigger.places and {"changed", "lost"} <= set(each.trigger.happenings)
         }
         forms, hooks = {}, {}
-        for place in places:
+        for place in (*places.usable("form"), *places.usable("hook")):
             if isinstance(place, Form):
                 may_follow = place.name.lower() in followed
                 forms[place.path] = FormPages(self._house, place, self._clock, may_follow=may_follow)
@@ -150,6 +152,7 @@ class Door:
         app = Starlette(
             routes=[
                 Route("/style.css", self._style, methods=["GET"]),
+                Route("/feeds/{token}/{file}", self._feeds.answer, methods=_METHODS),
                 Route("/hooks/{name}/{token}", self._hook, methods=_METHODS),
                 Route("/{path:path}", self._form, methods=_METHODS[:3]),
             ],

@@ -55,6 +55,10 @@ class House:
         """Whether that is the word in the address of a hook, compared in constant time."""
         return self.key.is_of_hook(given, self._first_name(hook))
 
+    def is_of_feed(self, given: str, calendar: str) -> bool:
+        """Whether that is the word in the link of a calendar, compared in constant time."""
+        return self.key.is_token(given, "feed", self._first_name(calendar))
+
     def _first_name(self, place: str) -> str:
         return self._former.get(place.lower(), place).lower()
 

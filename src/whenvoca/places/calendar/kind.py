@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ from whenvoca.places.calendar.single import FileCalendar
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 
+_FEED = re.compile(r"/[a-z0-9][a-z0-9_-]*\.ics")
 _CLASHES = ("allow", "refuse", "tentative")
 _SERVER_SETTINGS = "calendar user password ca seconds size also nameserver invite"
 
@@ -27,11 +29,20 @@ def _clash(settings: PlaceSettings) -> str:
     return clash
 
 
+def _check_feed(settings: PlaceSettings) -> None:
+    """Raises SettingsFault where the name by which the calendar is served is none."""
+    if settings.has("feed") and not _FEED.fullmatch(settings.text("feed")):
+        raise settings.refuse(
+            "feed", f'"{settings.text("feed")}" cannot be the end of a link', 'such as feed = "/domes.ics"'
+        )
+
+
 def _noun(settings: PlaceSettings) -> Noun:
     return "task" if settings.kind == "tasks" else "event"
 
 
 def _open_files(cls: type[LocalCalendar], key: str, settings: PlaceSettings, context: PlaceContext) -> LocalCalendar:
+    _check_feed(settings)
     return cls(
         settings.name,
         context.path(settings, key),
@@ -61,6 +72,7 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     from whenvoca.places.calendar.dav_client import DavClient
     from whenvoca.places.secrets import Secret
 
+    _check_feed(settings)
     zone, clash, user = context.zone_of(settings), _clash(settings), settings.text("user")
     client = DavClient(
         settings.text("server"),
@@ -86,7 +98,7 @@ _FOLDER = Access(key="folder", open=partial(_open_files, FolderCalendar, "folder
 _SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS, package="httpx", extra="server")
 CALENDAR = PlaceKind(
     name="calendar",
-    settings="clash readonly",
+    settings="clash readonly feed",
     accesses=(_FOLDER, Access(key="file", open=partial(_open_files, FileCalendar, "file")), _SERVER),
     missing="a calendar has either a folder, a file or a server",
     example='such as folder = "calendars/domes"',
