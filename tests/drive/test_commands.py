@@ -192,10 +192,10 @@ def test_places_tell_what_they_hold_and_what_is_wrong(slots: Desk) -> None:
     assert report["domes"]["holds"] == "0 events, made when it is written"
     assert report["log"]["holds"] == "not there yet, made when it is written"
     slots.settings(
-        SETTINGS, REQUESTS, '[places.hook]\nkind = "hook"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n'
+        SETTINGS, REQUESTS, '[places.post]\nkind = "mailbox"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n'
     )
     report = {place["name"]: place for place in slots.run("places", "--json").json["places"]}
-    assert report["hook"]["trouble"] == "this version has no places of the kind hook"
+    assert report["post"]["trouble"] == "this version has no places of the kind mailbox"
     assert report["gone"]["answers"] is False
 
 

@@ -32,7 +32,9 @@ CASES: list[tuple[str, str, list[str]]] = [
         [
             '1:6 there is no trigger that begins with "fish" | there are: SHEET gains, changes or loses a row; '
             "CALENDARS gains, changes or loses an event; CALENDARS begins an event; CALENDARS ends an event; TASKS "
-            "finishes a task; CHAT hears a message; clock reads TIME on DAYS; clock reads TIME; clock passes every "
+            "finishes a task; CHAT hears a message; FORM receives an entry; FORM gains, changes or loses an entry; "
+            "HOOK receives a call; HOOK gains, changes or loses a call; clock reads TIME on DAYS; clock reads TIME; "
+            "clock passes every "
             "DURATION; asked; asked about a row of SHEET; asked about an event of CALENDARS"
         ],
     ),

@@ -15,7 +15,7 @@ from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.ledger.records import Entry
+from whenvoca.engine.ledger.records import KeptEntry
 from whenvoca.places.form.fields import shown_texts
 from whenvoca.places.form.place import Form
 from whenvoca.values.durations import show_duration
@@ -83,7 +83,7 @@ class FormPages:
         else:
             number = earlier.number
         state = {**values, "number": number, "sent": now}
-        ledger.put_entry(form.name, Entry(str(number), number, now.isoformat(), state), once)
+        ledger.put_entry(form.name, KeptEntry(str(number), number, now.isoformat(), state), once)
         return str(number), ledger.last_arrival(form.name)
 
     async def _answer(self, subject: str, arrival: int, posted: Mapping[str, Sequence[str]]) -> Response:
@@ -177,7 +177,7 @@ class FormPages:
         entry = ledger.entry(self._form.name, subject)
         if entry is not None and entry.state is not None:
             now = self._clock.now().isoformat()
-            ledger.put_entry(self._form.name, Entry(subject, entry.number, now, None))
+            ledger.put_entry(self._form.name, KeptEntry(subject, entry.number, now, None))
         return ledger.last_arrival(self._form.name)
 
     # --- what these share

@@ -15,7 +15,7 @@ from starlette.responses import JSONResponse, Response
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.ledger.records import Entry
+from whenvoca.engine.ledger.records import KeptEntry
 from whenvoca.engine.things.entry import VERSION
 from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.places.hook.place import Hook
@@ -89,7 +89,7 @@ class HookCalls:
             if each.newer is not None:
                 values[VERSION] = each.newer
             state = None if each.is_gone else {name: value for name, value in values.items() if value is not None}
-            ledger.put_entry(name, Entry(subject, number, now.isoformat(), state))
+            ledger.put_entry(name, KeptEntry(subject, number, now.isoformat(), state))
         ledger.remember_once(name, once, "\n".join([str(number), *subjects]), now.isoformat())
         return number, subjects, ledger.last_arrival(name)
 

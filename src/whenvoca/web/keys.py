@@ -24,6 +24,7 @@ class WebKey:
 
     def __init__(self, key: bytes, turns: Mapping[str, int] | None = None) -> None:
         self._key, self.turns = key, dict(turns or {})
+        self._hooks: dict[str, str] = {}
 
     def token(self, *about: str) -> str:
         """The word for these things: small letters and digits."""
@@ -32,8 +33,10 @@ class WebKey:
 
     def of_hook(self, name: str) -> str:
         """The word in the address of a hook."""
-        turn = self.turns.get(name.lower(), 0)
-        return self.token("hook", name.lower(), *([str(turn)] if turn else []))
+        if name.lower() not in self._hooks:
+            turn = self.turns.get(name.lower(), 0)
+            self._hooks[name.lower()] = self.token("hook", name.lower(), *([str(turn)] if turn else []))
+        return self._hooks[name.lower()]
 
     def is_of_hook(self, given: str, name: str) -> bool:
         """Whether that is the word in the address of a hook, compared in constant time."""

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from whenvoca.engine.ledger.records import Entry
+from whenvoca.engine.ledger.records import KeptEntry
 from whenvoca.engine.ledger.sqlite import SqliteLedger
 
 EARLY, LATE = "2027-01-01T00:00:00+00:00", "2027-06-01T00:00:00+00:00"
@@ -23,7 +23,7 @@ def ledger(tmp_path: Path) -> Iterator[SqliteLedger]:
 
 def put(ledger: SqliteLedger, subject: str, name: str | None, at: str = EARLY, once: str = "") -> None:
     state = None if name is None else {"Name": name, "sent": datetime(2027, 1, 1, tzinfo=UTC)}
-    ledger.put_entry("lending", Entry(subject, int(subject), at, state), once)
+    ledger.put_entry("lending", KeptEntry(subject, int(subject), at, state), once)
 
 
 def test_numbers_are_given_once_each_place_for_itself(ledger: SqliteLedger) -> None:

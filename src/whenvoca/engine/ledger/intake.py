@@ -5,11 +5,16 @@ from __future__ import annotations
 from whenvoca.engine.ledger.codec import decode_state, encode
 from whenvoca.engine.ledger.connection import SqliteFile, upsert
 from whenvoca.engine.ledger.protocol import IntakeBook
-from whenvoca.engine.ledger.records import Arrival, Entry
+from whenvoca.engine.ledger.records import Arrival, KeptEntry
 from whenvoca.engine.place_protocols import RowState
 
 _KEEP_NUMBER = upsert("numbers", ("place",), ("last",))
 _KEEP_ENTRY = upsert("entries", ("place", "subject"), ("number", "at", "state", "refused"))
+
+_REMEMBER = (
+    "INSERT INTO repeats (place,once,subject,at) VALUES (?,?,?,?) ON CONFLICT (place,once) DO UPDATE SET "
+    "subject=repeats.subject"
+)
 
 
 class SqliteIntake(SqliteFile, IntakeBook):
@@ -25,7 +30,7 @@ class SqliteIntake(SqliteFile, IntakeBook):
         found = self._one("SELECT subject FROM repeats WHERE place=? AND once=?", (place, once)) if once else None
         return None if found is None else str(found)
 
-    def put_entry(self, place: str, entry: Entry, once: str = "") -> None:
+    def put_entry(self, place: str, entry: KeptEntry, once: str = "") -> None:
         state = None if entry.state is None else encode(entry.state)
         with self.transaction():
             self._db.execute(_KEEP_ENTRY, (place, entry.subject, entry.number, entry.at, state, 0))
@@ -38,18 +43,16 @@ class SqliteIntake(SqliteFile, IntakeBook):
     def remember_once(self, place: str, once: str, word: str, at: str) -> None:
         if once:
             with self._telling():
-                self._db.execute(
-                    "INSERT OR IGNORE INTO repeats (place,once,subject,at) VALUES (?,?,?,?)", (place, once, word, at)
-                )
+                self._db.execute(_REMEMBER, (place, once, word, at))
 
-    def entry(self, place: str, subject: str) -> Entry | None:
+    def entry(self, place: str, subject: str) -> KeptEntry | None:
         with self._telling():
             row = self._db.execute(
                 "SELECT subject, number, at, state, refused FROM entries WHERE place=? AND subject=?", (place, subject)
             ).fetchone()
-        return None if row is None else Entry(row[0], row[1], row[2], _state(row[3]), is_refused=bool(row[4]))
+        return None if row is None else KeptEntry(row[0], row[1], row[2], _state(row[3]), is_refused=bool(row[4]))
 
-    def newest_entry(self, place: str) -> Entry | None:
+    def newest_entry(self, place: str) -> KeptEntry | None:
         subject = self._one("SELECT subject FROM arrivals WHERE place=? ORDER BY sequence DESC LIMIT 1", (place,))
         return None if subject is None else self.entry(place, str(subject))
 

@@ -15,10 +15,10 @@ from whenvoca.engine.ledger.records import (
     Arrival,
     Claim,
     CurrentStates,
-    Entry,
     Job,
     Journal,
     JournalEntry,
+    KeptEntry,
     MadeThing,
     Observation,
     Occurrence,
@@ -358,13 +358,13 @@ class IntakeBook(Transactions, Protocol):
     def remember_once(self, place: str, once: str, word: str, at: str) -> None:
         """Remembers what came in with that word, unless the word is empty or known."""
 
-    def put_entry(self, place: str, entry: Entry, once: str = "") -> None:
+    def put_entry(self, place: str, entry: KeptEntry, once: str = "") -> None:
         """Keeps what an entry says now; ``once`` is the word by which a repetition is known."""
 
-    def entry(self, place: str, subject: str) -> Entry | None:
+    def entry(self, place: str, subject: str) -> KeptEntry | None:
         """An entry as it is now."""
 
-    def newest_entry(self, place: str) -> Entry | None:
+    def newest_entry(self, place: str) -> KeptEntry | None:
         """The one that came in, or changed, last."""
 
     def count_entries(self, place: str) -> int:

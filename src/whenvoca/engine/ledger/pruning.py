@@ -46,7 +46,8 @@ _STATEMENTS = (
 _FOLLOWING = (
     "DELETE FROM effects WHERE run NOT IN (SELECT number FROM runs) AND number<(SELECT max(number) FROM effects)",
     "DELETE FROM reads WHERE run NOT IN (SELECT number FROM runs)",
-    "DELETE FROM arrivals WHERE sequence<=(SELECT CAST(value AS INTEGER) FROM cursors c WHERE c.place=arrivals.place)",
+    "DELETE FROM arrivals WHERE sequence<=(SELECT CAST(value AS INTEGER) FROM cursors c WHERE c.place=arrivals.place) "
+    "AND sequence<(SELECT max(sequence) FROM arrivals)",
     "DELETE FROM saves WHERE state<>'intent' AND number<(SELECT max(number) FROM saves)",
 )
 # Observations: those that stand, that kept runs were about (with what stood before), that somebody has still to look

@@ -21,7 +21,7 @@ class StateChange(Struct, frozen=True):
     is_quiet: bool = False
 
 
-class Entry(Struct, frozen=True):
+class KeptEntry(Struct, frozen=True):
     """What an entry of a form, or what web calls are about, says now; ``state`` is None where it was withdrawn. ``at``
     is RFC 3339."""
 

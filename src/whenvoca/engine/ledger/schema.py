@@ -50,7 +50,7 @@ CREATE TABLE entries (         -- what each entry, or what calls are about, says
     PRIMARY KEY (place, subject)
 ) WITHOUT ROWID;
 CREATE TABLE arrivals (        -- each change of these, to be observed
-    sequence INTEGER PRIMARY KEY AUTOINCREMENT, place TEXT NOT NULL, subject TEXT NOT NULL, at TEXT NOT NULL, state TEXT
+    sequence INTEGER PRIMARY KEY, place TEXT NOT NULL, subject TEXT NOT NULL, at TEXT NOT NULL, state TEXT
 );
 CREATE INDEX arrivals_of_place ON arrivals (place, sequence);
 CREATE TABLE repeats (         -- what comes again is known by this

@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 from msgspec import Struct, field
 
@@ -28,6 +28,8 @@ from whenvoca.errors import WhenvocaError
 from whenvoca.language import tree
 
 BRAKE_SPAN = timedelta(minutes=10)
+_BREATH = 0.1  # seconds from the beginning of a round to that of the next
+_HEALTH_SECONDS = 1.0  # after which the time of the last look is written anew
 _LONGEST_NAP = 30.0  # seconds: then the health file is written anew, and a clock that was set is noticed
 _POLL = (20.0, 120.0)  # seconds between looks at a server: after a change, and when it has been quiet for long
 _TROUBLED = 600.0  # seconds between looks at a server that does not answer, at most
@@ -109,6 +111,8 @@ class Watch(Struct, kw_only=True):
     _patience: Patience | None = None
     _since: str = ""
     _failed: bool = False
+    _began: float = float("-inf")  # when the last round did, on the clock's tick
+    _health: tuple[float, dict[str, Any]] = (float("-inf"), {})  # when it was told, and what
 
     def work(self) -> bool:
         """Watches until it is told to stop; answers whether every run went well.
@@ -130,6 +134,7 @@ class Watch(Struct, kw_only=True):
                 following = self._next()
                 self._tell_health(following)
                 changed = self._wait(following)
+                self._breathe()
                 must_load = any(self._is_setting(path) for path in changed)
                 look = self._to_look_at(changed)
                 if self.clock.now() - last_full > _LOOK_ANYHOW:
@@ -234,6 +239,13 @@ class Watch(Struct, kw_only=True):
             seconds = min(seconds, max(0.0, pace.due - self.clock.tick()))
         return self.waker.wait(seconds)
 
+    def _breathe(self) -> None:
+        """Rounds do not follow each other more closely than that: what comes in between is worked on together."""
+        left = _BREATH - (self.clock.tick() - self._began)
+        if left > 0 and not isinstance(self.clock, PlayedClock):
+            self.clock.wait(left)
+        self._began = self.clock.tick()
+
     def _to_look_at(self, changed: set[Path]) -> frozenset[str]:
         """The places at which something changed, and the servers whose turn it is."""
         assert self._loaded is not None
@@ -276,14 +288,15 @@ class Watch(Struct, kw_only=True):
 
     def _tell_health(self, following: datetime | None) -> None:
         assert self._loaded is not None
-        write_health(
-            self._loaded.stage.workspace,
-            {
-                "process": os.getpid(),
-                "since": self._since,
-                "looked": self.clock.now().isoformat(),
-                "next": following.astimezone(UTC).isoformat() if following else None,
-                "workflows": len(self._loaded.workflows),
-                "troubles": sorted(self._troubles),
-            },
-        )
+        told = {
+            "process": os.getpid(),
+            "since": self._since,
+            "next": following.astimezone(UTC).isoformat() if following else None,
+            "workflows": len(self._loaded.workflows),
+            "troubles": sorted(self._troubles),
+        }
+        at, before = self._health
+        if told == before and self.clock.tick() - at < _HEALTH_SECONDS:
+            return  # nothing but the time of the look is new
+        self._health = (self.clock.tick(), told)
+        write_health(self._loaded.stage.workspace, {**told, "looked": self.clock.now().isoformat()})

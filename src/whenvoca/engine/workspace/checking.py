@@ -15,7 +15,7 @@ from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import task_type
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.engine.workspace.web_warnings import web_warnings
-from whenvoca.errors import RequestFault, SourceFault
+from whenvoca.errors import RequestFault, SettingsFault, SourceFault
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_steps
 from whenvoca.language.checker import check_workflow
@@ -164,12 +164,26 @@ def check_files(
                 warnings.append(f"{info.name}: {info.key_warning}")
     warnings = list(dict.fromkeys(warnings))
     warnings += _invitation_warnings(read, workspace, places)
-    of_web = [info for name in places.names() if places.kind_of(name) in _OF_WEB and (info := places.info(name))]
-    warnings += web_warnings(workspace, of_web, [each.workflow for each in read])
+    warnings += _of_web(workspace, places, [each.workflow for each in read])
     warnings += [warning for each in read for warning in _old_word_warnings(each)]
     warnings += [f"{each.workflow.file}:{line}: {said}" for each in read for line, said in each.faults.notes]
     exits = tuple(info.trouble_exit for info in infos.values() if info.trouble)
     return CheckResult(tuple(each.workflow for each in read), faults, tuple(warnings), exits)
+
+
+def _of_web(workspace: Workspace, places: PlaceLook, workflows: Sequence[tree.Workflow]) -> list[str]:
+    """What is worth saying of forms and hooks, also of those that no workflow names: they are served all the same."""
+    found: list[PlaceInfo] = []
+    faults: list[str] = []
+    for name in places.names():
+        if places.kind_of(name) in _OF_WEB:
+            try:
+                info = places.info(name)
+            except SettingsFault as fault:
+                faults.append(f"{fault.where}: {fault.message}")
+            else:
+                found += [info] if info is not None else []
+    return [*faults, *web_warnings(workspace, found, workflows)]
 
 
 def _with_kinds(known: Mapping[str, PlaceInfo], places: PlaceLook) -> dict[str, PlaceInfo]:
