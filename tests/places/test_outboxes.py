@@ -258,3 +258,18 @@ def test_an_email_that_is_not_taken_has_failed(server: CatchingServer, desk: Des
     finally:
         server.answer = "250 OK"
     assert (result.code, "552 5.3.4 too large" in result.out) == (1, True)
+
+
+def test_a_run_that_was_begun_goes_on_about_its_row_though_that_is_gone(server: CatchingServer, desk: Desk) -> None:
+    """Nobody gets an email about nothing: what it tells is what the row said when the run began."""
+    server.emails.clear()
+    desk.settings(SETTINGS, outbox_of(server)).workflow(SEND.replace("email to Title", 'email to "ines"'))
+    desk.rows(ROW.format("M 42"), ROW.format("M 13").replace("R-1", "R-2"))
+    server.answer = "451 4.3.0 later"
+    try:
+        assert desk.run("run").code == 3
+    finally:
+        server.answer = "250 OK"
+    desk.rows(ROW.format("M 13").replace("R-1", "R-2"))
+    assert desk.run("run").code == 0
+    assert sorted(str(email["subject"]) for _, email in server.emails) == ["Hello R-1", "Hello R-2"]

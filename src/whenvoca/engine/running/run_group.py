@@ -143,6 +143,8 @@ class RunGroup:
             scope = opened.scope_of(source, occurrence.subject, now, at) if now is not None else None
             is_in = scope is not None and holds(program, scope)
             seen = observed.get(occurrence.sequence)
+            if seen is None and now is None and done:  # it goes on about what it was begun with
+                seen = ledger.observed([occurrence.sequence]).get(occurrence.sequence)
             why = why_dropped(program, occurrence, now, is_in=is_in)
             if why and not done:
                 ledger.drop(occurrence, why)
