@@ -45,22 +45,24 @@ def story_of(ledger: Ledger, place: str, subject: str) -> Story | None:
     entry = ledger.entry(place, subject)
     if entry is None:
         return None
-    if entry.state is None:
-        return Story(entry.number, "done", is_withdrawn=True)
     found = ledger.states_of_occurrences(place, subject)
     states = {state for state, _ in found}
+    is_withdrawn = entry.state is None
     runs = [run for _, run in found if run]
     records = ledger.runs(numbers=runs, limit=len(runs)) if runs else []
     reason = next((each.reason for each in records if each.outcome == "failed"), "")
-    state: State = "failed" if "failed" in states else "waiting" if "waiting" in states or not found else "done"
+    state: State = "failed" if "failed" in states else "waiting" if "waiting" in states else "done"
+    if not found and not is_withdrawn:  # nobody has looked at it, or no workflow is about it
+        state = "waiting"
     return Story(
         entry.number,
         state,
-        is_refused=entry.is_refused and state == "failed",
+        is_withdrawn=is_withdrawn,
+        is_refused=entry.is_refused and state == "failed" and not is_withdrawn,
         reason=reason,
         runs=tuple(sorted(runs)),
         booked=_booked(ledger, place, subject, {each.workflow for each in records}),
-        values=entry.state,
+        values=entry.state or {},
     )
 
 

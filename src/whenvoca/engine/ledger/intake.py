@@ -73,11 +73,13 @@ class SqliteIntake(SqliteFile, IntakeBook):
 
     def states_of_occurrences(self, place: str, subject: str) -> list[tuple[str, int]]:
         with self._telling():
-            return self._db.execute(
-                "SELECT o.state, o.run FROM occurrences o JOIN standing s ON s.place=o.place AND s.subject=o.subject "
-                "AND s.sequence=o.sequence WHERE o.place=? AND o.subject=? ORDER BY o.number",
-                (place, subject),
+            found = self._db.execute(
+                "SELECT sequence, state, run FROM occurrences WHERE workflow IN (SELECT workflow FROM readers WHERE "
+                "place=?) AND place=? AND subject=? ORDER BY number",
+                (place, place, subject),
             ).fetchall()
+        newest = max((sequence for sequence, _, _ in found), default=0)
+        return [(state, run) for sequence, state, run in found if sequence == newest]
 
 
 def _state(text: str | None) -> RowState | None:

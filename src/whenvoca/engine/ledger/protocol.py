@@ -377,7 +377,8 @@ class IntakeBook(Transactions, Protocol):
         """The changes at a place after that one, in order."""
 
     def states_of_occurrences(self, place: str, subject: str) -> list[tuple[str, int]]:
-        """Of each workflow that the subject as it is now has started: the state of the occurrence, and its run."""
+        """Of each workflow that the newest change of the subject has started: the state of the occurrence, and its
+        run."""
 
 
 class Ledger(ObservationLog, EffectBook, RunBook, Schedule, IntakeBook, Protocol):
