@@ -52,10 +52,13 @@ tls = "none"
 seconds = 3
 """
 WORKFLOWS = {
-    "mirror": "when requests gains, changes or loses a row\n\nmirror event in domes\n  title  Title\n"
+    "mirror": "brake 100000 deletions\n\nwhen requests gains, changes or loses a row\n\nmirror event in domes\n  "
+    "title  Title\n"
     "  start  Day at From\n  end    Day at To\n",
-    "room": 'when requests gains a row\n\nsend message to room "dome-floor" in chat\n  text  "new: {row.No}"\n',
-    "email": 'when requests gains a row\n\nsend email to "ines"\n  subject  "{row.No}"\n  text     "A new one"\n',
+    "room": 'brake 100000 messages\n\nwhen requests gains a row\n\nsend message to room "dome-floor" in chat\n  text  '
+    '"new: {row.No}"\n',
+    "email": 'brake 100000 emails\n\nwhen requests gains a row\n\nsend email to "ines"\n  subject  "{row.No}"\n  text '
+    '    "A new one"\n',
 }
 _WARM = 5  # minutes after which the memory has taken its size
 ROOM = "dome-floor@rooms.localhost"

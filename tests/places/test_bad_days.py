@@ -9,7 +9,9 @@ from __future__ import annotations
 import gzip
 import os
 import re
+import sys
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 import pytest
 
@@ -443,4 +445,20 @@ def test_a_creation_whose_answers_were_lost_follows_its_row(day: BadDay, fault: 
     assert day.titles() == ["Tour 1", "Tour 2", "Tour 3", "Tour 44"]
     numbers = [str(each["run"]) for each in day.desk.run("runs", "--json").json["runs"] if each["workflow"] == "mirror"]
     assert day.desk.run("undo", numbers[0], "--yes").code == 0
+    assert day.titles() == ["Tour 1", "Tour 2", "Tour 3"]
+
+
+def test_the_brake_does_not_wait_for_a_server_that_is_away(day: BadDay, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is rehearsed for it in `watch` ends at once, so that `watch` can be stopped: the next round asks again."""
+    waits: list[str] = []
+
+    def wait(self: object, seconds: float) -> None:
+        waits.append(Path(sys._getframe(1).f_code.co_filename).name)
+
+    monkeypatch.setattr("whenvoca.engine.clock.RealClock.wait", wait)
+    day.desk.workflow("brake 1 deletions\n\n" + MIRROR, "mirror").rows(ROWS[0])
+    day.spoil("GET", by="503")
+    day.desk.run("watch", "--once")
+    assert waits  # the client itself tries a few times
+    assert "run_workflows.py" not in waits
     assert day.titles() == ["Tour 1", "Tour 2", "Tour 3"]

@@ -15,6 +15,7 @@ from whenvoca.engine.running.choosing import Choosing
 from whenvoca.engine.running.looking import look
 from whenvoca.engine.running.open_program import OpenProgram, open_program
 from whenvoca.engine.running.outcome import HeldBack, Outcome
+from whenvoca.engine.running.patience import Patience
 from whenvoca.engine.running.presence import note_presence_change, presence_changes
 from whenvoca.engine.running.run_group import RunGroup
 from whenvoca.engine.running.run_input import holds
@@ -171,7 +172,12 @@ class _Runner:
         copy = self._stage.ledger.copy()
         try:
             stage = self._stage.on(self._stage.places.rehearsed(), copy)
-            options = RunOptions(kept=10**9, is_rehearsal=True, choice=self._options.choice)
+            options = RunOptions(
+                kept=10**9,
+                is_rehearsal=True,
+                choice=self._options.choice,
+                patience=Patience(self._stage.clock.tick),  # a place that does not answer is not waited for
+            )
             outcome = run_workflows(stage, [each.workflow], options)
         finally:
             copy.close()
