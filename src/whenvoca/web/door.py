@@ -8,7 +8,7 @@ import logging
 import re
 import socket
 import threading
-from collections.abc import Awaitable, Callable, Iterable
+from collections.abc import Awaitable, Callable, Sequence
 
 import uvicorn
 from starlette.applications import Starlette
@@ -79,7 +79,7 @@ class Door:
 
     # --- what is served
 
-    def serve(self, workspace: Workspace, places: OpenPlaces, workflows: Iterable[tree.Workflow]) -> None:
+    def serve(self, workspace: Workspace, places: OpenPlaces, workflows: Sequence[tree.Workflow]) -> None:
         """From now on the forms, hooks and calendars of these."""
         self._house.rename(workspace.former_places)
         feeds = {name.lower(): str(table["feed"]) for name, table in workspace.places.items() if table.get("feed")}
@@ -90,6 +90,7 @@ class Door:
             if each.trigger.places and {"changed", "lost"} <= set(each.trigger.happenings)
         }
         forms, hooks = {}, {}
+        self.waiting.read = {name.lower() for each in workflows for name in each.trigger.places}
         for place in (*places.usable("form"), *places.usable("hook")):
             if isinstance(place, Form):
                 may_follow = place.name.lower() in followed

@@ -91,11 +91,15 @@ class Waiting:
     """Whoever waits for a subject: told from the thread that runs workflows, after each of its rounds."""
 
     def __init__(self) -> None:
+        self.read: set[str] = set()  # the places, in lower case, that a workflow looks at
         self._lock = threading.Lock()
         self._waits: list[tuple[str, int, asyncio.Event, asyncio.AbstractEventLoop]] = []
 
     async def until_looked_at(self, place: str, arrival: int, seconds: float) -> bool:
-        """Waits until a round has looked at that arrival and worked on what it started; answers whether it has."""
+        """Waits until a round has looked at that arrival and worked on what it started; answers whether it has. At a
+        place that no workflow looks at there is nothing to wait for."""
+        if place.lower() not in self.read:
+            return False
         looked = asyncio.Event()
         each = (place, arrival, looked, asyncio.get_running_loop())
         with self._lock:

@@ -218,7 +218,10 @@ def test_many_real_kills(desk: Desk, radicale: Radicale) -> None:
     )
 
 
-@pytest.mark.parametrize("fault", ["500", "hang", "cut", "refuse"])
+IN_THE_LONG_RUN = [pytest.param(each, marks=pytest.mark.soak) for each in ("500", "refuse")]
+
+
+@pytest.mark.parametrize("fault", ["hang", "cut", *IN_THE_LONG_RUN])
 def test_killed_while_the_server_makes_trouble(desk: Desk, radicale: Radicale, fault: str, tmp_path: Path) -> None:
     """Every seventh request is spoiled, the process is killed in between, and the server comes back."""
     name, well = f"trouble{fault}", False
