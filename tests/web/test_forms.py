@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import ssl
+import subprocess
 import time as time_module
 from collections.abc import Callable
 from datetime import date, datetime, time
@@ -10,6 +12,7 @@ from decimal import Decimal
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import httpx
 import pytest
 
 from tests.web.conftest import FOLLOW, JOANA, LEND, Site, text_of
@@ -199,6 +202,21 @@ def test_a_port_that_is_taken_is_told(site: MakeSite) -> None:
     here = site(lend=LEND).watch()
     other = here.desk.run("watch", "--once")
     assert other.code == 3
+
+
+def test_the_door_speaks_tls(site: MakeSite) -> None:
+    here = site(lend=LEND, web='certificate = "cert.pem"\nkey = "key.pem"')
+    assert "the certificate cannot be used" in here.desk.run("watch", "--once").err
+    subject = ["-subj", "/CN=127.0.0.1", "-addext", "subjectAltName=IP:127.0.0.1", "-days", "2", "-nodes"]
+    files = ["-keyout", str(here.desk.folder / "key.pem"), "-out", str(here.desk.folder / "cert.pem")]
+    command = ["openssl", "req", "-x509", "-newkey", "rsa:2048", *subject, *files]
+    subprocess.run(command, check=True, capture_output=True)
+    here.url = here.url.replace("http:", "https:")
+    trusted = ssl.create_default_context(cafile=str(here.desk.folder / "cert.pem"))
+    here.client.close()
+    here.client = httpx.Client(base_url=here.url, verify=trusted, timeout=20)
+    here.watch()
+    assert "yours for these days" in here.look(here.send())
 
 
 def field(kind: str, **more: Any) -> FormField:

@@ -66,7 +66,7 @@ class Door:
     def __init__(self, workspace: Workspace, clock: Clock, told: Callable[[str], None]) -> None:
         assert workspace.web is not None
         self.settings: WebSettings = workspace.web
-        self._clock, self._told = clock, told
+        self._clock, self._told, self._folder = clock, told, workspace.folder.absolute()
         folder = workspace.make_state_folder()
         self._intake = IntakeThread(folder / "ledger.sqlite")
         self.waiting = Waiting()
@@ -117,7 +117,6 @@ class Door:
                 where="[web]",
                 fix="another program may be there already; give another one: listen = …",
             ) from error
-        self._intake.start()
         config = uvicorn.Config(
             self._app(),
             log_config=None,
@@ -129,9 +128,16 @@ class Door:
             timeout_keep_alive=_QUIET_SECONDS,
             timeout_graceful_shutdown=15,
             h11_max_incomplete_event_size=32_000,
-            ssl_certfile=settings.certificate or None,
-            ssl_keyfile=settings.key or None,
+            ssl_certfile=str(self._folder / settings.certificate) if settings.certificate else None,
+            ssl_keyfile=str(self._folder / settings.key) if settings.key else None,
         )
+        try:
+            config.load()
+        except OSError as error:  # that of TLS is one too
+            listening.close()
+            said = f"the certificate cannot be used: {error.strerror or error}"
+            raise PlaceTrouble(said, where="[web]", fix="look at certificate and key") from error
+        self._intake.start()
         self._server = server = uvicorn.Server(config)
         self._thread = threading.Thread(target=lambda: asyncio.run(server.serve([listening])), name="web", daemon=True)
         self._thread.start()
