@@ -64,6 +64,14 @@ _WARM = 5  # minutes after which the memory has taken its size
 ROOM = "dome-floor@rooms.localhost"
 
 
+def shut(*ends: socket.socket) -> None:
+    """Ends connections, whatever is still at them."""
+    for each in ends:
+        with contextlib.suppress(OSError):
+            each.shutdown(socket.SHUT_RDWR)
+        each.close()
+
+
 class Tunnel:
     """Stands before a server that is not spoken to by HTTP; while ``is_bad`` it refuses, cuts and falls silent."""
 
@@ -73,7 +81,8 @@ class Tunnel:
         self._pairs: list[tuple[socket.socket, socket.socket]] = []
         self._listening = socket.create_server(("127.0.0.1", self.port))
         self._silent_until = 0.0
-        threading.Thread(target=self._accept, daemon=True).start()
+        self._accepting = threading.Thread(target=self._accept, daemon=True)
+        self._accepting.start()
 
     def _accept(self) -> None:
         with contextlib.suppress(OSError):
@@ -82,8 +91,12 @@ class Tunnel:
                 if self.is_bad and self._chance.random() < 0.4:
                     client.close()
                     continue
-                server = socket.create_connection(("127.0.0.1", self._target))
-                self._pairs = [*self._pairs[-50:], (client, server)]
+                try:
+                    server = socket.create_connection(("127.0.0.1", self._target))
+                except OSError:
+                    client.close()
+                    continue
+                self._pairs.append((client, server))
                 for one, other in ((client, server), (server, client)):
                     threading.Thread(target=self._pass_on, args=(one, other), daemon=True).start()
 
@@ -95,26 +108,23 @@ class Tunnel:
                     other.sendall(data[: len(data) // 2])
                     break
                 other.sendall(data)
-        for each in (one, other):
-            with contextlib.suppress(OSError):
-                each.shutdown(socket.SHUT_RDWR)
-                each.close()
+        shut(one, other)
 
     def disturb(self) -> None:
         """All connections are cut, or nothing gets through for some seconds."""
         if self._chance.random() < 0.5:
             self._silent_until = time.monotonic() + self._chance.uniform(1, 5)
             return
-        for pair in self._pairs:
-            for each in pair:
-                with contextlib.suppress(OSError):
-                    each.shutdown(socket.SHUT_RDWR)
-        self._pairs = []
+        pairs, self._pairs = self._pairs, []
+        for pair in pairs:
+            shut(*pair)
 
     def close(self) -> None:
-        self._listening.close()
         self.is_bad = True
-        self.disturb()
+        for each in self._pairs:
+            shut(*each)
+        shut(self._listening)  # which ends the thread that accepts
+        self._accepting.join(5)
 
 
 class Storm:

@@ -176,8 +176,9 @@ def test_the_door_is_shut_for_what_does_not_belong(site: MakeSite) -> None:
     assert files.status_code == 400
     assert here.events() == []
     codes = [here.client.get("/lending").status_code for _ in range(100)]
-    assert codes[-1] == 429
-    assert int(here.client.get("/lending").headers["retry-after"]) >= 1
+    assert 429 in codes
+    answer = next(each for _ in range(50) if (each := here.client.get("/lending")).status_code == 429)
+    assert int(answer.headers["retry-after"]) >= 1
 
 
 def test_fields_that_change_while_entries_wait(site: MakeSite) -> None:
