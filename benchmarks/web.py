@@ -146,8 +146,8 @@ def main() -> None:
                 target=serve_bare, args=(ports["with a bare grouped commit"], str(folder / "bare.sqlite")), daemon=True
             ),
         ]
-        for each in bare:
-            each.start()
+        for process in bare:
+            process.start()
         (folder / "w/workflows").mkdir(parents=True)
         (folder / "w/whenvoca.toml").write_text(SETTINGS.format(port=ports["ours"]), encoding="utf-8")
         watch = subprocess.Popen(
