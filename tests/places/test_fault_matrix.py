@@ -146,7 +146,7 @@ def check(day: BadDay, fault: str, spread: str) -> None:  # noqa: F811
     for _ in range(2):
         result = day.desk.run("run", "--yes")
         assert result.code in (0, 1, 3), result
-        has_failed = has_failed or result.code == 1
+        has_failed = has_failed or " failed" in result.err
         assert has_failed or not is_clean(result) or day.titles() == WANTED, result  # what is told as done is there
         assert set(day.titles()) <= {*WANTED, *BEFORE}
         assert len(set(day.titles())) == len(day.titles())
