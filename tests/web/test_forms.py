@@ -61,7 +61,7 @@ def test_what_is_refused_comes_back_with_the_form(site: MakeSite) -> None:
 
 
 def test_an_entry_that_is_not_settled_has_its_number(site: MakeSite) -> None:
-    """What fails without a word for the sender is told to whoever is in charge; the sender keeps the number."""
+    """What fails without a word for the sender shows in `runs`; the sender gets a number."""
     here = site(lend=LEND.replace("  Out   Out\n", "  Out   Out at (Name as time)\n")).watch()
     assert "We have your request, number 1. It is not settled yet." in here.look(here.send())
 

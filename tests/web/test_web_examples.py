@@ -173,8 +173,8 @@ def test_teachers_join(larkmoor: Callable[..., Site]) -> None:
     assert [each.address for each in changed.attendees] == ["ana@example.org", "joana@example.org"]
     assert [each[1:] for each in rows(here, "teachers.csv")] == [["V-11", "Joana", "joana@example.org"]]
     assert emails(here) == ["joana@example.org"]
-    [letter] = (here.desk.folder / "outbox").glob("*.eml")
-    text = message_from_bytes(letter.read_bytes(), policy=policy.default)
+    [email] = (here.desk.folder / "outbox").glob("*.eml")
+    text = message_from_bytes(email.read_bytes(), policy=policy.default)
     assert "Wednesday 7 April, 10:00" in str(text.get_body().get_content())  # type: ignore[union-attr]
 
 

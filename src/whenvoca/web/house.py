@@ -63,5 +63,5 @@ class House:
         return self._former.get(place.lower(), place).lower()
 
     def render(self, template: str, *, status: int = 200, **told: Any) -> HTMLResponse:
-        """A page; what is told stands in it as text, never as HTML."""
+        """A page; values come into it as text, never as HTML."""
         return HTMLResponse(self._pages.get_template(template).render(name=self.name, **told), status)

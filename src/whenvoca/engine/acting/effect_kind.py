@@ -38,7 +38,7 @@ class EffectKind(Struct, frozen=True, kw_only=True):
     keeps_before: bool = False  # after a crash, what stood there before is what the first try found
     find_done: Callable[[Any, Effect], tuple[Effect, Receipt] | None] | None = None
     """Whether the stage shows that it was done, though no answer said so: with what the ledger does not keep of an
-    intent, and the receipt of what stands there."""
+    intent, and the receipt of what was found."""
     may_repeat: Callable[[Effect], bool] | None = None
     """Whether it may be done again where nobody knows if it was done; None: always, under the same id."""
     note: Callable[[Ledger, int, Occurrence, Effect], None] | None = None

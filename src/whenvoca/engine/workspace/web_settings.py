@@ -57,7 +57,7 @@ Refuse = Callable[[str, str, str], Any]
 
 
 def read_web(table: Mapping[str, Any], refuse: Refuse) -> WebSettings:
-    """The settings of that table; ``refuse`` is told key, message and fix of a fault, and raises."""
+    """The settings of that table; ``refuse`` takes key, message and fix of a fault, and raises."""
     host, port = _listen(str(table.get("listen", "127.0.0.1:8077")), refuse)
     address = str(table.get("address", "")).rstrip("/")
     if address and (urlsplit(address).scheme not in ("http", "https") or not urlsplit(address).hostname):

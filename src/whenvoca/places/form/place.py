@@ -18,7 +18,7 @@ from whenvoca.values.zones import first_moment
 
 
 class ChangeUntil(Struct, frozen=True):
-    """Until when an entry may be changed: so long before what a field says, or up to a day."""
+    """Until when an entry may be changed: a span before what a field says, or up to a day."""
 
     before: Duration | None = None
     field: str = ""
