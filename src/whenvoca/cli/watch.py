@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import io
 import json
-from collections.abc import Callable
 from datetime import datetime
 from importlib.util import find_spec
 from typing import TYPE_CHECKING
@@ -60,7 +59,7 @@ def command(common: Common, until: str, once: bool) -> int:
     told = _Log(common, zone)
     with hold_ledger(opened.workspace, opened.clock, say) as ledger:
         waker.heed_signals()
-        door = _door(opened, told.note)
+        door = _door(opened, told)
         loading = _Loader(common, opened, ledger, door)
         watch = Watch(
             load=loading,
@@ -91,7 +90,7 @@ def command(common: Common, until: str, once: bool) -> int:
 _SERVED = ("form", "hook")
 
 
-def _door(opened: OpenWorkspace, tell: Callable[[str], None]) -> Door | None:
+def _door(opened: OpenWorkspace, told: _Log) -> Door | None:
     """The door on the web, where the workspace has one and something to serve. Raises SettingsFault."""
     tables = opened.workspace.places.values()
     if opened.workspace.web is None or not any(each.get("kind") in _SERVED or each.get("feed") for each in tables):
@@ -100,7 +99,7 @@ def _door(opened: OpenWorkspace, tell: Callable[[str], None]) -> Door | None:
         raise SettingsFault("forms and hooks need uvicorn and starlette", fix="pip install 'whenvoca[web]'")
     from whenvoca.web.door import Door
 
-    return Door(opened.workspace, opened.clock, tell)
+    return Door(opened.workspace, opened.clock, told.note, lambda text: told.trouble(text, opened.clock.now()))
 
 
 class _Loader:

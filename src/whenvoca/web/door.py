@@ -28,6 +28,7 @@ from whenvoca.places.form.place import Form
 from whenvoca.places.hook.place import Hook
 from whenvoca.places.open_places import OpenPlaces
 from whenvoca.unforeseen import tell_unforeseen
+from whenvoca.web.confirmations import Confirmations
 from whenvoca.web.feeds import Feeds
 from whenvoca.web.form_pages import FormPages
 from whenvoca.web.hook_calls import HookCalls
@@ -61,17 +62,20 @@ Answering = Callable[[Request], Awaitable[Response]]
 
 
 class Door:
-    """Serves forms and hooks while it is open. ``told`` hears what is worth a line."""
+    """Serves forms and hooks while it is open. ``note`` hears what is worth a line, ``trouble`` what went wrong."""
 
-    def __init__(self, workspace: Workspace, clock: Clock, told: Callable[[str], None]) -> None:
+    def __init__(
+        self, workspace: Workspace, clock: Clock, note: Callable[[str], None], trouble: Callable[[str], None]
+    ) -> None:
         assert workspace.web is not None
         self.settings: WebSettings = workspace.web
-        self._clock, self._told, self._folder = clock, told, workspace.folder.absolute()
+        self._clock, self._trouble, self._folder = clock, trouble, workspace.folder.absolute()
         folder = workspace.make_state_folder()
         self._intake = IntakeThread(folder / "ledger.sqlite")
         self.waiting = Waiting()
         self._house = House(workspace.name, self.settings, KeyFile(folder), self._intake, self.waiting)
         self._feeds = Feeds(self._house)
+        self._confirmations = Confirmations(self._house, folder / "ledger.sqlite", clock, note, trouble)
         self._forms: dict[str, FormPages] = {}
         self._hooks: dict[str, HookCalls] = {}
         self._gate = Floodgate(self.settings.of_sender, self.settings.total)
@@ -83,21 +87,28 @@ class Door:
         """From now on the forms, hooks and calendars of these."""
         self._house.rename(workspace.former_places)
         feeds = {name.lower(): str(table["feed"]) for name, table in workspace.places.items() if table.get("feed")}
-        self._feeds.serve(feeds, lambda: OpenPlaces(workspace, self._clock))
+
+        def open_places() -> OpenPlaces:  # for threads of the door's own
+            return OpenPlaces(workspace, self._clock)
+
+        self._feeds.serve(feeds, open_places)
         followed = {
             each.trigger.places[0].lower()
             for each in workflows
             if each.trigger.places and {"changed", "lost"} <= set(each.trigger.happenings)
         }
         forms, hooks = {}, {}
+        confirming: dict[str, tuple[Form, bool]] = {}
         self.waiting.read = {name.lower() for each in workflows for name in each.trigger.places}
         for place in (*places.usable("form"), *places.usable("hook")):
             if isinstance(place, Form):
                 may_follow = place.name.lower() in followed
-                forms[place.path] = FormPages(self._house, place, self._clock, may_follow=may_follow)
+                confirming[place.name] = (place, may_follow)
+                forms[place.path] = FormPages(self._house, place, self._clock, open_places, may_follow=may_follow)
             elif isinstance(place, Hook):
                 hooks[place.name.lower()] = HookCalls(self._house, place, self._clock)
         self._forms, self._hooks = forms, hooks
+        self._confirmations.serve(workspace.root, confirming, open_places)
 
     # --- open and shut
 
@@ -138,6 +149,7 @@ class Door:
             said = f"the certificate cannot be used: {error.strerror or error}"
             raise PlaceTrouble(said, where="[web]", fix="look at certificate and key") from error
         self._intake.start()
+        self._confirmations.start()
         self._server = server = uvicorn.Server(config)
         self._thread = threading.Thread(target=lambda: asyncio.run(server.serve([listening])), name="web", daemon=True)
         self._thread.start()
@@ -148,10 +160,12 @@ class Door:
             self._server.should_exit = True
             self._thread.join(20)
             self._intake.stop()
+            self._confirmations.stop()
 
     def after_round(self, ledger: Ledger) -> None:
         """Tells those who wait what the workflows have looked at."""
         self.waiting.after_round(ledger)
+        self._confirmations.wake()
 
     # --- answering
 
@@ -225,9 +239,9 @@ class Door:
 
     async def _unforeseen(self, request: Request, error: Exception) -> Response:
         if isinstance(error, WhenvocaError):
-            self._told(f"web: {error.where}: {error.message}" if error.where else f"web: {error.message}")
+            self._trouble(f"web: {error.where}: {error.message}" if error.where else f"web: {error.message}")
             return PlainTextResponse("This cannot be kept just now. Please try again later.", 503)
-        self._told(f"web: {tell_unforeseen(error)}")
+        self._trouble(f"web: {tell_unforeseen(error)}")
         return PlainTextResponse("Something went wrong here. Nothing was kept; please try again.", 500)
 
 

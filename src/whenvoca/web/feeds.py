@@ -3,6 +3,7 @@ subscribe."""
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import threading
 import time
@@ -63,8 +64,9 @@ class Feeds:
         with self._lock:
             since, data = self._read.get(name, (0.0, b""))
             if not data or time.monotonic() - since > _KEPT:
-                places = self._open_places()
-                events = sorted(places.open_named(name).all_events(), key=lambda each: (each.uid, str(each.occurrence)))
+                with contextlib.closing(self._open_places()) as places:
+                    found = places.open_named(name).all_events()
+                events = sorted(found, key=lambda each: (each.uid, str(each.occurrence)))
                 data = add_events(_EMPTY, [_shown(each) for each in events], _STAMP)
                 self._read[name] = (time.monotonic(), data)
             return data

@@ -2,26 +2,28 @@
 
 from __future__ import annotations
 
+import contextlib
 import secrets
-from collections.abc import Mapping, Sequence
-from datetime import date, datetime, time
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
 from starlette.exceptions import HTTPException
 from starlette.requests import Request
 from starlette.responses import RedirectResponse, Response
 
-from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import KeptEntry
-from whenvoca.places.form.fields import shown_texts
+from whenvoca.places.form.fields import shown_texts, text_of_free_time
 from whenvoca.places.form.place import Form
 from whenvoca.values.durations import show_duration
 from whenvoca.values.texts import show_value
+from whenvoca.web.booked import as_event, day_in_words, in_words
+from whenvoca.web.free_times import FreeTimesOfForm, faults_of_held, faults_of_times
 from whenvoca.web.house import House
-from whenvoca.web.outcomes import Booked, Story, story_of
+from whenvoca.web.outcomes import Story, story_of
 from whenvoca.web.requests import read_form, refuse_other_sites
 
 _INPUTS = {"date": "date", "time": "time", "moment": "datetime-local", "address": "email", "number": "text"}
@@ -31,8 +33,11 @@ _LONGEST_PAGE = 64  # signs of a page's own word
 class FormPages:
     """The pages of one form. ``may_follow``: a workflow follows what its senders change."""
 
-    def __init__(self, house: House, form: Form, clock: Clock, *, may_follow: bool) -> None:
+    def __init__(
+        self, house: House, form: Form, clock: Clock, open_places: Callable[[], Any], *, may_follow: bool
+    ) -> None:
         self._house, self._form, self._clock, self._may_follow = house, form, clock, may_follow
+        self._times = FreeTimesOfForm(form, open_places)
 
     # --- a new entry
 
@@ -47,7 +52,7 @@ class FormPages:
             for each in form.fields
             if each.from_link and each.from_link in request.query_params
         }
-        return self._page(given)
+        return await self._page(given)
 
     async def take(self, request: Request) -> Response:
         """What somebody has sent: kept, worked on, and answered with what came of it."""
@@ -56,32 +61,48 @@ class FormPages:
         page = posted.get("page", [""])[0][:_LONGEST_PAGE]
         number, link = posted.get("entry", [""])[0], posted.get("link", [""])[0]
         is_again = bool(number) and self._is_link(number, link)
-        values, faults = self._form.read(posted, self._clock.now())
+        entry = number if is_again else ""
+        values, faults = await self._read(posted)
         if faults:
-            return self._page(posted, faults, page=page, entry=number if is_again else "", status=422)
-        kept = await self._house.intake.do(
-            lambda ledger: self._keep(ledger, values, once=page, subject=number if is_again else "")
-        )
+            known = await self._house.intake.do(lambda ledger: ledger.taken_before(self._form.name, page))
+            if known is not None:  # the same page again, and what was right the first time
+                return RedirectResponse(self._own_path(known), 303)
+            return await self._page(posted, faults, page=page, entry=entry, status=422)
+        kept = await self._house.intake.do(lambda ledger: self._keep(ledger, values, once=page, subject=entry))
         if isinstance(kept, str):
             return self._said(kept, status=409)
+        if isinstance(kept, dict):
+            return await self._page(posted, kept, page=page, entry=entry, status=422)
         return await self._answer(*kept, posted)
+
+    async def _read(
+        self, posted: Mapping[str, Sequence[str]], story: Story | None = None
+    ) -> tuple[dict[str, Any], dict[str, str]]:
+        """The values, and what is wrong by the fields' words; ``story``: of the entry, where it is changed."""
+        now = self._clock.now()
+        values, faults = self._form.read(posted, now)
+        if not faults:
+            known = {} if story is None else story.values
+            chosen = {name: value for name, value in values.items() if value != known.get(name)}
+            offered = await self._times.offered(now, fresh=True, without=_uids(story))
+            faults = faults_of_times(self._form, chosen, offered)
+        return values, faults
 
     def _keep(
         self, ledger: Ledger, values: Mapping[str, Any], *, once: str, subject: str = ""
-    ) -> tuple[str, int] | str:
-        """Keeps an entry; answers its subject and its arrival, or why it is not taken. The same page sent twice is one
-        entry."""
+    ) -> tuple[str, int] | str | dict[str, str]:
+        """Keeps an entry; answers its subject and its arrival, or why it is not taken, or what is wrong by the fields'
+        words. The same page sent twice is one entry."""
         form, now = self._form, self._clock.now()
         known = ledger.taken_before(form.name, once)
         if known is not None:
             return known, ledger.last_arrival(form.name)
         earlier = ledger.entry(form.name, subject) if subject else None
-        if earlier is None:
-            if why := form.why_closed(now, ledger.count_entries(form.name)):
-                return f"{why} What you filled in was not kept."
-            number = ledger.next_number(form.name)
-        else:
-            number = earlier.number
+        if earlier is None and (why := form.why_closed(now, ledger.count_entries(form.name))):
+            return f"{why} What you filled in was not kept."
+        if faults := faults_of_held(ledger, form, values, subject):
+            return faults
+        number = earlier.number if earlier is not None else ledger.next_number(form.name)
         state = {**values, "number": number, "sent": now}
         ledger.put_entry(form.name, KeptEntry(str(number), number, now.isoformat(), state), once)
         return str(number), ledger.last_arrival(form.name)
@@ -92,7 +113,7 @@ class FormPages:
         await self._house.waiting.until_looked_at(self._form.name, arrival, self._form.answer_within)
         story = await self._story(subject)
         if story is not None and story.is_refused:
-            return self._page(posted, refused=story.reason, entry=subject, status=422)
+            return await self._page(posted, refused=story.reason, entry=subject, status=422)
         return RedirectResponse(self._own_path(subject), 303)
 
     # --- an entry of somebody's
@@ -116,7 +137,7 @@ class FormPages:
             title=form.words.title,
             story=story,
             thanks=form.words.thanks,
-            booked=[_shown(each, form) for each in story.booked],
+            booked=[in_words(each, form.zone) for each in story.booked],
             here=self._own_path(subject),
             may_change=self._may_follow and form.may_change(story.values, self._clock.now()),
             until=said,
@@ -128,7 +149,7 @@ class FormPages:
         if not story.booked:
             raise HTTPException(404)
         address = next((story.values.get(each.name) for each in self._form.fields if each.kind == "address"), None)
-        event = _event_of(story.booked[0], str(address or ""))
+        event = as_event(story.booked[0], str(address or ""))
         data = write_calendar(event, self._clock.now())
         return Response(data, media_type="text/calendar; charset=utf-8")
 
@@ -139,20 +160,22 @@ class FormPages:
         given = {
             each.word: shown_texts(each, story.values.get(each.name), self._form.zone) for each in self._form.fields
         }
-        return self._page(given, change=subject)
+        return await self._page(given, change=subject, story=story)
 
     async def change(self, request: Request) -> Response:
         """What somebody has changed."""
         subject = self._subject(request)
         refuse_other_sites(request, self._house.settings)
-        await self._changeable(subject)
+        story = await self._changeable(subject)
         posted = await read_form(request, self._house.settings.size)
         page = posted.get("page", [""])[0][:_LONGEST_PAGE]
-        values, faults = self._form.read(posted, self._clock.now())
+        values, faults = await self._read(posted, story)
         if faults:
-            return self._page(posted, faults, page=page, change=subject, status=422)
+            return await self._page(posted, faults, page=page, change=subject, story=story, status=422)
         kept = await self._house.intake.do(lambda ledger: self._keep(ledger, values, once=page, subject=subject))
         assert not isinstance(kept, str)
+        if isinstance(kept, dict):
+            return await self._page(posted, kept, page=page, change=subject, story=story, status=422)
         return await self._answer_change(*kept, posted)
 
     async def _answer_change(self, subject: str, arrival: int, posted: Mapping[str, Sequence[str]]) -> Response:
@@ -160,7 +183,7 @@ class FormPages:
         await self._house.waiting.until_looked_at(self._form.name, arrival, self._form.answer_within)
         story = await self._story(subject)
         if story is not None and story.is_refused:
-            return self._page(posted, refused=story.reason, change=subject, status=422)
+            return await self._page(posted, refused=story.reason, change=subject, story=story, status=422)
         return RedirectResponse(self._own_path(subject), 303)
 
     async def withdraw(self, request: Request) -> Response:
@@ -183,7 +206,7 @@ class FormPages:
     # --- what these share
 
     def _own_path(self, subject: str) -> str:
-        return f"{self._form.path}/{subject}-{self._house.token_of_entry(self._form.name, subject)}"
+        return self._house.path_of_entry(self._form.path, self._form.name, subject)
 
     def _is_link(self, subject: str, link: str) -> bool:
         return self._house.is_token_of_entry(link, self._form.name, subject)
@@ -214,7 +237,7 @@ class FormPages:
             raise HTTPException(409, "It is too late to change this request.")
         return story
 
-    def _page(
+    async def _page(
         self,
         given: Mapping[str, Sequence[str]],
         faults: Mapping[str, str] | None = None,
@@ -223,9 +246,11 @@ class FormPages:
         page: str = "",
         entry: str = "",
         change: str = "",
+        story: Story | None = None,
         status: int = 200,
     ) -> Response:
         form = self._form
+        offered = await self._times.offered(self._clock.now(), without=_uids(story))
         own = self._own_path(change) if change else ""
         return self._house.render(
             "form.html",
@@ -236,6 +261,12 @@ class FormPages:
             ids={each.word: f"field-{number}" for number, each in enumerate(form.fields, 1)},
             inputs={each.word: _INPUTS.get(each.kind, "text") for each in form.fields},
             given=given,
+            times={
+                each.word: self._by_day(offered.get(each.word, ()), given.get(each.word, ()))
+                for each in form.fields
+                if each.free is not None
+            },
+            is_known=bool(offered),
             faults=faults or {},
             refused=refused,
             page=page if faults and page else secrets.token_urlsafe(16),
@@ -246,40 +277,21 @@ class FormPages:
             withdraw=f"{own}/withdraw",
         )
 
+    def _by_day(self, times: Sequence[datetime], given: Sequence[str]) -> list[tuple[str, list[tuple[str, str]]]]:
+        """The times of each day as the page sends and shows them; what was given stays there, free or not."""
+        zone, found = self._form.zone, {text_of_free_time(each, self._form.zone): each for each in times}
+        for text in given:
+            with contextlib.suppress(ValueError, OverflowError):
+                found.setdefault(text, datetime.fromisoformat(text).astimezone(zone))
+        days: dict[str, list[tuple[str, str]]] = {}
+        for text, moment in sorted(found.items(), key=lambda each: each[1]):
+            days.setdefault(day_in_words(moment.date()), []).append((text, f"{moment:%H:%M}"))
+        return list(days.items())
+
     def _said(self, said: str, status: int = 200) -> Response:
         return self._house.render("said.html", status=status, title=self._form.words.title, said=said)
 
 
-def _shown(booked: Booked, form: Form) -> dict[str, str]:
-    """Day, time and place as people read them."""
-    start, end = booked.start, booked.end
-    if not isinstance(start, datetime):
-        return {"day": _day(start), "time": "", "location": booked.location}
-    start = start.astimezone(form.zone)
-    told = {"day": _day(start.date()), "time": f"{start:%H:%M}", "location": booked.location}
-    if isinstance(end, datetime):
-        end = end.astimezone(form.zone)
-        if end.date() == start.date():
-            told["time"] = f"{start:%H:%M} to {end:%H:%M}"
-        elif start.time() == end.time() == time():  # whole days: it is free again on the last one
-            told |= {"day": f"{_day(start.date())} to {_day(end.date())}", "time": ""}
-        else:
-            told |= {"day": f"{_day(start.date())}, {start:%H:%M}, to {_day(end.date())}, {end:%H:%M}", "time": ""}
-    return told
-
-
-def _day(day: date) -> str:
-    return f"{day:%A} {show_value(day)}"
-
-
-def _event_of(booked: Booked, address: str) -> Event:
-    end: datetime | date | None = booked.end
-    attendees = (Attendee(address),) if address else ()
-    return Event(
-        uid=f"{booked.uid}",
-        title=booked.title,
-        start=booked.start,
-        end=end or booked.start,
-        location=booked.location,
-        attendees=attendees,
-    )
+def _uids(story: Story | None) -> tuple[str, ...]:
+    """Of the events that the entry has by now, which are no hindrance to it."""
+    return () if story is None else tuple(each.uid for each in story.booked)

@@ -45,21 +45,26 @@ class House:
 
     def token_of_entry(self, form: str, subject: str) -> str:
         """The word in the private link of an entry."""
-        return self.key.token("entry", self._first_name(form), subject)
+        return self.key.token("entry", self.first_name(form), subject)
 
     def is_token_of_entry(self, given: str, form: str, subject: str) -> bool:
         """Whether that is the word, compared in constant time."""
-        return self.key.is_token(given, "entry", self._first_name(form), subject)
+        return self.key.is_token(given, "entry", self.first_name(form), subject)
 
     def is_of_hook(self, given: str, hook: str) -> bool:
         """Whether that is the word in the address of a hook, compared in constant time."""
-        return self.key.is_of_hook(given, self._first_name(hook))
+        return self.key.is_of_hook(given, self.first_name(hook))
 
     def is_of_feed(self, given: str, calendar: str) -> bool:
         """Whether that is the word in the link of a calendar, compared in constant time."""
-        return self.key.is_token(given, "feed", self._first_name(calendar))
+        return self.key.is_token(given, "feed", self.first_name(calendar))
 
-    def _first_name(self, place: str) -> str:
+    def path_of_entry(self, path: str, form: str, subject: str) -> str:
+        """The private link of an entry of the form that is served at that path."""
+        return f"{path}/{subject}-{self.token_of_entry(form, subject)}"
+
+    def first_name(self, place: str) -> str:
+        """What a place was called first, in lower case."""
         return self._former.get(place.lower(), place).lower()
 
     def render(self, template: str, *, status: int = 200, **told: Any) -> HTMLResponse:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
@@ -11,10 +11,12 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct
 
 from whenvoca.engine.things.entry import OWN_WORDS
+from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import ColumnInfo, column_word
 from whenvoca.language.names import fold_name
 from whenvoca.places.field_kinds import FIELD_KINDS
+from whenvoca.places.form.free import FreeTimes, read_free
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.addresses import to_address
 from whenvoca.values.columns import ColumnHints, Unread, read_column
@@ -23,7 +25,8 @@ from whenvoca.values.texts import show_value
 from whenvoca.values.zones import to_moment
 
 _KINDS = {**FIELD_KINDS, "long text": Kind.TEXT, "choice": Kind.TEXT, "choices": Kind.TEXT}
-_SETTINGS = ("name", "label", "kind", "required", "choices", "least", "most", "help", "from-link")
+_SETTINGS = ("name", "label", "kind", "required", "choices", "least", "most", "help", "from-link", "free")
+_OF_MOMENTS = 'kind = "moment", free = { calendars = ["outreach"] }'
 LONGEST = 2000  # signs of a text
 LONGEST_LONG = 20_000
 _SUCH_AS = {
@@ -48,6 +51,7 @@ class FormField(Struct, frozen=True, kw_only=True):
     most: Any = None
     help: str = ""
     from_link: str = ""  # what in the page's address may fill it in
+    free: FreeTimes | None = None  # which free times it offers to choose from
 
     @property
     def word(self) -> str:
@@ -66,13 +70,13 @@ class FieldFault(Exception):
     """What is wrong with what somebody typed into a field, in words for them."""
 
 
-def read_fields(settings: PlaceSettings, listed: Any) -> tuple[FormField, ...]:
+def read_fields(settings: PlaceSettings, listed: Any, workspace: Workspace) -> tuple[FormField, ...]:
     """The fields of a form's settings. Raises SettingsFault."""
     if not isinstance(listed, list) or not listed:
         raise settings.refuse("fields", "the form has no fields", 'such as fields = [ { name = "Name" } ]')
     found: list[FormField] = []
     for number, table in enumerate(listed, 1):
-        found.append(_read_field(settings, table, number))
+        found.append(_read_field(settings, table, number, workspace))
     words = [fold_name(each.word) for each in found]
     for each, word in zip(found, words, strict=True):
         if words.count(word) > 1:
@@ -84,7 +88,7 @@ def read_fields(settings: PlaceSettings, listed: Any) -> tuple[FormField, ...]:
     return tuple(found)
 
 
-def _read_field(settings: PlaceSettings, table: Any, number: int) -> FormField:
+def _read_field(settings: PlaceSettings, table: Any, number: int, workspace: Workspace) -> FormField:
     if not isinstance(table, dict) or not isinstance(table.get("name"), str) or not table["name"].strip():
         raise settings.refuse("fields", f"field {number} has no name", 'such as { name = "Name", kind = "text" }')
     name, kind = table["name"].strip(), str(table.get("kind", "text"))
@@ -98,6 +102,11 @@ def _read_field(settings: PlaceSettings, table: Any, number: int) -> FormField:
     if (kind in ("choice", "choices")) != bool(choices):
         said = "has no choices" if not choices else f'has choices, and is of the kind "{kind}"'
         raise settings.refuse("fields", f'field "{name}" {said}', 'kind = "choice", choices = ["one", "two"]')
+    free = read_free(settings, name, table["free"], workspace) if "free" in table else None
+    if free is not None and kind != "moment":
+        raise settings.refuse("fields", f'field "{name}" offers free times, and is of the kind "{kind}"', _OF_MOMENTS)
+    if free is not None and ("least" in table or "most" in table):
+        raise settings.refuse("fields", f'field "{name}": free and least or most do not go together', "use ahead")
     return FormField(
         name=name,
         label=str(table.get("label", name)),
@@ -108,6 +117,7 @@ def _read_field(settings: PlaceSettings, table: Any, number: int) -> FormField:
         most=table.get("most"),
         help=str(table.get("help", "")),
         from_link=str(table.get("from-link", "")),
+        free=free,
     )
 
 
@@ -119,10 +129,12 @@ def read_posted(field: FormField, texts: Sequence[str], zone: ZoneInfo, order: s
         return _read_yes_no(field, given)
     if not given:
         if field.required:
-            raise FieldFault("Please choose one." if field.choices else "Please fill this in.")
+            raise FieldFault("Please choose one." if field.choices or field.free else "Please fill this in.")
         return None
     if field.choices:
         return _read_choices(field, given)
+    if field.free is not None:
+        return _read_free_time(given[0], zone)
     value = _read_one(field, given[0], zone, order)
     _check_bounds(field, value)
     return value
@@ -146,6 +158,16 @@ def _read_choices(field: FormField, given: Sequence[str]) -> Any:
     if field.most is not None and len(given) > field.most:
         raise FieldFault(f"Please choose {field.most} at most.")
     return list(dict.fromkeys(given))
+
+
+def _read_free_time(text: str, zone: ZoneInfo) -> datetime:
+    try:
+        moment = datetime.fromisoformat(text)
+        if moment.tzinfo is not None:
+            return moment.astimezone(zone)
+    except (ValueError, OverflowError):
+        pass
+    raise FieldFault("Please choose one of the times.")
 
 
 def _read_one(field: FormField, text: str, zone: ZoneInfo, order: str) -> Any:
@@ -205,6 +227,8 @@ def shown_texts(field: FormField, value: Any, zone: ZoneInfo) -> list[str]:
             return [str(each) for each in value]
         case bool():
             return ["yes"] if value else []
+        case datetime() if field.free is not None:
+            return [text_of_free_time(value, zone)]
         case datetime():
             return [f"{value.astimezone(zone):%Y-%m-%dT%H:%M}"]
         case date():
@@ -212,6 +236,6 @@ def shown_texts(field: FormField, value: Any, zone: ZoneInfo) -> list[str]:
     return [f"{value:%H:%M}" if field.kind == "time" else show_value(value)]
 
 
-def by_word(fields: Sequence[FormField]) -> Mapping[str, FormField]:
-    """The fields by what they are called on the page."""
-    return {each.word: each for each in fields}
+def text_of_free_time(moment: datetime, zone: ZoneInfo) -> str:
+    """A free time as the page sends it: with its offset, so that it is one moment even in the hour that comes twice."""
+    return moment.astimezone(zone).isoformat(timespec="minutes")

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from datetime import date, datetime
 
 from whenvoca.engine.seeing.entry_source import EntrySource
+from whenvoca.language.faults import nearest
 from whenvoca.places.form.fields import FormField, read_fields
 from whenvoca.places.form.place import ChangeUntil, Form, FormWords
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
@@ -29,7 +30,7 @@ def read_path(settings: PlaceSettings, key: str = "path") -> str:
 
 
 def _open(settings: PlaceSettings, context: PlaceContext) -> Form:
-    fields = read_fields(settings, settings.listed("fields"))
+    fields = read_fields(settings, settings.listed("fields"), context.workspace)
     opens, closes = _span(settings)
     within = _duration(settings, "answer-within")
     return Form(
@@ -50,7 +51,32 @@ def _open(settings: PlaceSettings, context: PlaceContext) -> Form:
         change_until=_change_until(settings, fields),
         answer_within=8.0 if within is None else float(within.to_seconds()),
         dates=parse_order(context.workspace.dates) or "",
+        confirm=_confirm(settings, fields, context),
     )
+
+
+def _confirm(settings: PlaceSettings, fields: Sequence[FormField], context: PlaceContext) -> tuple[str, str] | None:
+    """The field of the address to which a confirmation goes, and the outbox."""
+    text = settings.text("confirm").strip()
+    if not text:
+        return None
+    addresses = {each.name.lower(): each.name for each in fields if each.kind == "address"}
+    outboxes = {name.lower(): name for name, one in context.workspace.places.items() if one.get("kind") == "outbox"}
+    name, _, outbox = (text, "", "") if text.lower() in addresses else text.rpartition(" in ")
+    if name.strip().lower() not in addresses:
+        said = f'confirm = "{text}" names no field of the kind address'
+        raise settings.refuse("confirm", said, nearest(text, addresses.values()) or 'such as confirm = "Address"')
+    if not outbox and len(outboxes) == 1:
+        (outbox,) = outboxes
+    if outbox.strip().lower() not in outboxes:
+        said = "there is no outbox that a confirmation could go by"
+        if outboxes:
+            said = f'there is no outbox "{outbox}"' if outbox else f"there are several outboxes: {', '.join(outboxes)}"
+        fix = (
+            f'confirm = "{name.strip() or text} in {next(iter(outboxes))}"' if outboxes else "add one to whenvoca.toml"
+        )
+        raise settings.refuse("confirm", said, fix)
+    return addresses[name.strip().lower()], outboxes[outbox.strip().lower()]
 
 
 def _duration(settings: PlaceSettings, key: str) -> Duration | None:
@@ -97,7 +123,7 @@ def _change_until(settings: PlaceSettings, fields: Sequence[FormField]) -> Chang
 
 FORM = PlaceKind(
     name="form",
-    settings="fields title intro thanks closed open limit notice change-until answer-within",
+    settings="fields title intro thanks closed open limit notice change-until answer-within confirm",
     accesses=(Access(key="path", open=_open),),
     missing="a form has a path",
     example='such as path = "/lending"',

@@ -54,11 +54,13 @@ class Form(IntakePlace):
         change_until: ChangeUntil | None = None,
         answer_within: float = 8.0,
         dates: str = "",
+        confirm: tuple[str, str] | None = None,
     ) -> None:
         self.name, self.zone, self.path, self.fields, self.words = name, zone, path, tuple(fields), words
         self.address = path
         self.opens, self.closes, self.limit, self.notice = opens, closes, limit, notice
         self.change_until, self.answer_within, self._dates = change_until, answer_within, dates
+        self.confirm = confirm  # the field whose address gets an email with what was booked, and the outbox
 
     # --- as a place
 
