@@ -4,29 +4,49 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from pathlib import Path
 
 import click
 from msgspec.structs import replace
 
 from whenvoca.cli.common import Common, common_options
-from whenvoca.cli.show.output import Column, say, say_next, show_json, show_table, styled
+from whenvoca.cli.show.output import Column, say, say_next, show_json, show_line, show_table, styled
 from whenvoca.cli.show.web_place import show_place, tell_of_place
 from whenvoca.engine.place_protocols import PlaceReport
+from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.engine.workspace.watch_status import read_health
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
+from whenvoca.places.files import replace_file
 from whenvoca.places.form.place import Form
 from whenvoca.places.hook.place import Hook
+from whenvoca.places.sample_file import to_sample_file
+from whenvoca.values.durations import Duration, add_to_moment, parse_duration
 from whenvoca.web.addresses import address_of, feed_of
 from whenvoca.web.keys import renew_address
+from whenvoca.web.rehearsals import rehearse_until
+
+_LONGEST_REHEARSAL = 86_400  # seconds
 
 
 @click.command("places")
 @click.argument("name", required=False, metavar="[NAME]")
 @click.option("--new-address", is_flag=True, help="Give the hook NAME another address; the one before leads nowhere.")
+@click.option(
+    "--rehearse",
+    default="",
+    metavar="DURATION",
+    help='For so long what comes in by NAME is only rehearsed: --rehearse "10 minutes"; 0 ends it.',
+)
+@click.option(
+    "--save",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="Write what came in last by NAME into FILE, for read and rehearse --sample.",
+)
 @common_options
-def command(common: Common, name: str | None, new_address: bool) -> int:
+def command(common: Common, name: str | None, new_address: bool, rehearse: str, save: Path | None) -> int:
     """Show each place of the workspace: its kind, address, zone, how much it holds and whether it answers.
 
     With the NAME of a form or a hook: its fields, what came in last, and what was refused lately.
@@ -34,10 +54,15 @@ def command(common: Common, name: str | None, new_address: bool) -> int:
     Example: whenvoca places --json
     """
     opened = common.open()
+    if name and rehearse:
+        return _rehearse(_intake(opened, name), rehearse, common, opened)
+    if name and save is not None:
+        return _save(_intake(opened, name), save, common, opened)
     if name:
         return _show_one(common, opened, name, new_address=new_address)
-    if new_address:
-        raise RequestFault("--new-address needs the name of a hook", fix="whenvoca places NAME --new-address")
+    for option, is_given in (("--new-address", new_address), ("--rehearse", rehearse), ("--save", save is not None)):
+        if is_given:
+            raise RequestFault(f"{option} needs the name of a place", fix=f"whenvoca places NAME {option}")
     reports = [_with_address(report, opened) for report in opened.places.describe()]
     health = read_health(opened.workspace)
     is_away = any(report.exit_code == ExitCode.UNREACHABLE for report in reports)
@@ -85,6 +110,57 @@ def _show_one(common: Common, opened: OpenWorkspace, name: str, *, new_address: 
         show_json(told)
     else:
         show_place(told, opened)
+    return ExitCode.DONE
+
+
+def _intake(opened: OpenWorkspace, name: str) -> Form | Hook:
+    """The form or hook of that name. Raises RequestFault."""
+    names = {each.lower(): each for each in opened.places.names()}
+    place = opened.places.open_named(name) if name.lower() in names else None
+    if not isinstance(place, Form | Hook):
+        said = f'there is no place "{name}"' if place is None else f"{names[name.lower()]} is neither a form nor a hook"
+        raise RequestFault(said, fix=nearest(name, names.values()))
+    return place
+
+
+def _rehearse(place: Form | Hook, text: str, common: Common, opened: OpenWorkspace) -> int:
+    span = parse_duration(text) if text != "0" else Duration()
+    if span is None or span.months or not 0 <= span.to_seconds() <= _LONGEST_REHEARSAL:
+        raise RequestFault(
+            f'--rehearse: "{text}" is not a duration of a day or less', fix='such as --rehearse "10 minutes"'
+        )
+    until = add_to_moment(opened.clock.now(), span) if span.to_seconds() else None
+    with open_ledger(opened.workspace, opened.clock, say) as ledger:
+        rehearse_until(ledger, place.name, until)
+    noun = "entry" if isinstance(place, Form) else "call"
+    if common.as_json:
+        show_json({"name": place.name, "rehearsed_until": until.isoformat() if until is not None else None})
+    elif until is None:
+        show_line((f"{place.name}: from now on each {noun} counts", ""))
+    else:
+        shown = until.astimezone(opened.workspace.zone)
+        told = f"{place.name}: until {shown:%H:%M} each {noun} is only rehearsed, and answered with what would be done"
+        show_line((told, ""))
+        if read_health(opened.workspace) is None:
+            say("watch is not running, so nothing comes in", style="yellow")
+        say_next(f"whenvoca places {place.name} --save {noun}.json", quiet=common.quiet)
+    return ExitCode.DONE
+
+
+def _save(place: Form | Hook, path: Path, common: Common, opened: OpenWorkspace) -> int:
+    noun = "entry" if isinstance(place, Form) else "call"
+    with opened.copied_ledger() as ledger:
+        sample = ledger.sample(place.name)
+    if sample is None:
+        raise RequestFault(f"no {noun} has come in at {place.name} yet")
+    if path.exists():
+        raise RequestFault("the file exists already", where=str(path), fix="name another one")
+    replace_file(path, to_sample_file(place.name, sample).encode())
+    if common.as_json:
+        show_json({"name": place.name, "file": str(path), "at": sample.at})
+    else:
+        show_line((f"the last {noun} is written to {path}", ""))
+        say_next(f"whenvoca read {noun} {path}", quiet=common.quiet)
     return ExitCode.DONE
 
 

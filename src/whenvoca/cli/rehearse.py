@@ -19,6 +19,10 @@ from whenvoca.cli.subject_options import choice_options, to_active
 from whenvoca.engine.rehearsing.rehearsing import Rehearsal, rehearse
 from whenvoca.engine.running.run_options import RunOptions, SubjectChoice
 from whenvoca.errors import ExitCode, RequestFault
+from whenvoca.language.faults import nearest
+from whenvoca.language.tree import Workflow
+from whenvoca.open_workspace import OpenWorkspace
+from whenvoca.places.sample_file import load_sample
 
 
 @click.command("rehearse")
@@ -29,7 +33,7 @@ from whenvoca.errors import ExitCode, RequestFault
     "--sample",
     type=click.Path(path_type=Path, dir_okay=False),
     metavar="FILE",
-    help="Rows of this file instead of the sheet's: --sample one-row.csv.",
+    help="What this file holds instead of what its place does: rows of a sheet, messages, an entry of a form, a call.",
 )
 @click.option("--from", "begin", default="", metavar="MOMENT", help="Play the clock from then on: --from 2027-03-19.")
 @click.option("--until", default="", metavar="MOMENT", help='Play it up to then: --until "2027-03-22 20:00".')
@@ -66,8 +70,8 @@ def command(
             show_fault(fault, err=True)
         return ExitCode.WRONG
     active = to_active(result, choice)
-    if sample is not None and len(active) != 1:
-        raise RequestFault("which workflow is meant?", fix="name one: whenvoca rehearse NAME --sample FILE")
+    if sample is not None:
+        active = _for_sample(active, sample, opened, is_named=bool(workflows))
     others = (
         [each for each in opened.check().workflows if each.name not in {one.name for one in active}]
         if workflows
@@ -86,8 +90,24 @@ def command(
     if common.as_json:
         show_json(_to_json(done))
     else:
-        _show(done, common, opened.workspace.zone if ends is not None else None)
+        show_zone = opened.workspace.zone if ends is not None else None
+        _show(done, common, show_zone, is_sample=sample is not None)
     return done.exit_code
+
+
+def _for_sample(active: list[Workflow], sample: Path, opened: OpenWorkspace, *, is_named: bool) -> list[Workflow]:
+    """The workflows that the sample is for: those that look at its place, where it names one. Raises RequestFault."""
+    if is_named or sample.suffix != ".json" or len(active) == 1:
+        if len(active) != 1:
+            raise RequestFault("which workflow is meant?", fix="name one: whenvoca rehearse NAME --sample FILE")
+        return active
+    place = str(load_sample(sample)["place"])
+    if place.lower() not in [each.lower() for each in opened.places.names()]:
+        raise RequestFault(f'there is no place "{place}"', where=str(sample), fix=nearest(place, opened.places.names()))
+    found = [each for each in active if place.lower() in [name.lower() for name in each.trigger.places]]
+    if not found:
+        raise RequestFault(f"no workflow looks at {place}", where=str(sample))
+    return found
 
 
 _WOULD = {"done": "would be done", "failed": "would fail", "waiting": "would wait"}
@@ -97,7 +117,7 @@ def _moment(text: str, zone: ZoneInfo) -> str:
     return f"{datetime.fromisoformat(text).astimezone(zone):%a %d %b %H:%M}"
 
 
-def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None:
+def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None, *, is_sample: bool) -> None:
     for result in done.outcome.results:
         when = f"{_moment(result.occurrence.at, zone)} · " if zone is not None and result.occurrence.at else ""
         head = f"{when}{result.workflow} · {result.label}: "
@@ -124,7 +144,8 @@ def _show(done: Rehearsal, common: Common, zone: ZoneInfo | None = None) -> None
     effects = [effect for result in done.outcome.results for effect in result.effects]
     runs = count_of(len(done.outcome.results), "run")
     say(f"{runs}: {count_effects(effects) or 'nothing to write'}; nothing was written")
-    say_next("whenvoca run", quiet=common.quiet)
+    if not is_sample:
+        say_next("whenvoca run", quiet=common.quiet)
 
 
 def _to_json(done: Rehearsal) -> dict[str, Any]:

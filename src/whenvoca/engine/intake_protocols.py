@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
 from typing import Protocol
 
+from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.place_protocols import Place
 
 
@@ -24,6 +27,9 @@ class IntakePlace(Place, Protocol):
     def wake(self) -> None:
         """Something has come in."""
         self._wake()
+
+    def put_sample(self, ledger: Ledger, path: Path, now: datetime) -> None:
+        """Puts what the file holds into a ledger, a copy, as if it had come in. Raises RequestFault."""
 
     def close(self) -> None:
         """Nothing is kept open."""

@@ -29,6 +29,7 @@ RECEIVES_ENTRY = TriggerDefinition(
     strategy=CHANGES,
     happening="gained",
     existing_by_default=False,
+    takes_sample=True,
     example='when lending receives an entry\n  where  Purpose is "at school"',
 )
 ENTRIES = TriggerDefinition(
@@ -41,6 +42,7 @@ ENTRIES = TriggerDefinition(
     settings=(*_OF_FORMS, FIELDS),
     strategy=CHANGES,
     existing_by_default=False,
+    takes_sample=True,
     example="when lending gains, changes or loses an entry",
 )
 RECEIVES_CALL = TriggerDefinition(
@@ -53,6 +55,7 @@ RECEIVES_CALL = TriggerDefinition(
     strategy=CHANGES,
     happening="gained",
     existing_by_default=False,
+    takes_sample=True,
     example="when school-page receives a call\n  where  Address is filled",
 )
 CALLS = TriggerDefinition(
@@ -64,5 +67,6 @@ CALLS = TriggerDefinition(
     settings=(*_OF_HOOKS, FIELDS),
     strategy=CHANGES,
     existing_by_default=False,
+    takes_sample=True,
     example="when school-bookings gains, changes or loses a call",
 )

@@ -65,3 +65,9 @@ def show_pattern(value: date | time | datetime, pattern: str) -> str:
         raise RowFault(
             f'"{pattern}" cannot show {show_value(value)}', fix='a pattern is such as "EEE d MMM HH:mm"'
         ) from error
+
+
+def clean_text(text: str) -> str:
+    """The text without signs that no document can hold: lone surrogates, and control signs but for line breaks."""
+    kept = text.encode("utf-8", "replace").decode("utf-8")
+    return "".join(sign for sign in kept if sign in "\n\r\t" or (sign >= " " and sign != "\x7f"))

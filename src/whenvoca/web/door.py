@@ -34,7 +34,6 @@ from whenvoca.web.form_pages import FormPages
 from whenvoca.web.hook_calls import HookCalls
 from whenvoca.web.house import PAGES, House
 from whenvoca.web.intake import IntakeThread
-from whenvoca.web.keys import KeyFile
 from whenvoca.web.outcomes import Waiting
 from whenvoca.web.refused import note_refused
 from whenvoca.web.requests import Floodgate, sender_of
@@ -73,7 +72,7 @@ class Door:
         folder = workspace.make_state_folder()
         self._intake = IntakeThread(folder / "ledger.sqlite")
         self.waiting = Waiting()
-        self._house = House(workspace.name, self.settings, KeyFile(folder), self._intake, self.waiting)
+        self._house = House(workspace.name, self.settings, folder, self._intake, self.waiting)
         self._feeds = Feeds(self._house)
         self._confirmations = Confirmations(self._house, folder / "ledger.sqlite", clock, note, trouble)
         self._forms: dict[str, FormPages] = {}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import secrets
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
@@ -15,15 +16,18 @@ from starlette.responses import RedirectResponse, Response
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
-from whenvoca.engine.ledger.records import KeptEntry
+from whenvoca.engine.ledger.records import KeptEntry, Sample
 from whenvoca.places.form.fields import shown_texts, text_of_free_time
+from whenvoca.places.form.keeping import keep_entry
 from whenvoca.places.form.place import Form
+from whenvoca.places.sample_file import FIELDS
 from whenvoca.values.durations import show_duration
 from whenvoca.values.texts import show_value
 from whenvoca.web.booked import as_event, day_in_words, in_words
 from whenvoca.web.free_times import FreeTimesOfForm, faults_of_held, faults_of_times
 from whenvoca.web.house import House
 from whenvoca.web.outcomes import Story, story_of
+from whenvoca.web.rehearsals import is_rehearsed
 from whenvoca.web.requests import read_form, refuse_other_sites
 
 _INPUTS = {"date": "date", "time": "time", "moment": "datetime-local", "address": "email", "number": "text"}
@@ -68,12 +72,18 @@ class FormPages:
             if known is not None:  # the same page again, and what was right the first time
                 return RedirectResponse(self._own_path(known), 303)
             return await self._page(posted, faults, page=page, entry=entry, status=422)
-        kept = await self._house.intake.do(lambda ledger: self._keep(ledger, values, once=page, subject=entry))
+        kept = await self._house.intake.do(lambda ledger: self._keep(ledger, values, posted, once=page, subject=entry))
         if isinstance(kept, str):
             return self._said(kept, status=409)
         if isinstance(kept, dict):
             return await self._page(posted, kept, page=page, entry=entry, status=422)
+        if not kept[0]:
+            return await self._tell_rehearsal()
         return await self._answer(*kept, posted)
+
+    async def _tell_rehearsal(self) -> Response:
+        told = await self._house.rehearsals.answer(self._form.name, self._form.wake)
+        return self._house.render("rehearsed.html", title=self._form.words.title, told=told)
 
     async def _read(
         self, posted: Mapping[str, Sequence[str]], story: Story | None = None
@@ -89,10 +99,16 @@ class FormPages:
         return values, faults
 
     def _keep(
-        self, ledger: Ledger, values: Mapping[str, Any], *, once: str, subject: str = ""
+        self,
+        ledger: Ledger,
+        values: Mapping[str, Any],
+        posted: Mapping[str, Sequence[str]],
+        *,
+        once: str,
+        subject: str = "",
     ) -> tuple[str, int] | str | dict[str, str]:
         """Keeps an entry; answers its subject and its arrival, or why it is not taken, or what is wrong by the fields'
-        words. The same page sent twice is one entry."""
+        words. The same page sent twice is one entry. Where entries are only rehearsed, the subject is empty."""
         form, now = self._form, self._clock.now()
         known = ledger.taken_before(form.name, once)
         if known is not None:
@@ -100,12 +116,13 @@ class FormPages:
         earlier = ledger.entry(form.name, subject) if subject else None
         if earlier is None and (why := form.why_closed(now, ledger.count_entries(form.name))):
             return f"{why} What you filled in was not kept."
+        typed = {each.name: list(posted.get(each.word, ())) for each in form.fields}
+        ledger.put_sample(form.name, Sample(now.isoformat(), FIELDS, json.dumps(typed, ensure_ascii=False)))
         if faults := faults_of_held(ledger, form, values, subject):
             return faults
-        number = earlier.number if earlier is not None else ledger.next_number(form.name)
-        state = {**values, "number": number, "sent": now}
-        ledger.put_entry(form.name, KeptEntry(str(number), number, now.isoformat(), state), once)
-        return str(number), ledger.last_arrival(form.name)
+        if is_rehearsed(ledger, form.name, now):
+            return "", 0
+        return keep_entry(ledger, form.name, values, now, once=once, subject=subject), ledger.last_arrival(form.name)
 
     async def _answer(self, subject: str, arrival: int, posted: Mapping[str, Sequence[str]]) -> Response:
         """Waits for the workflows, and answers: with the form again where one said no, else by the entry's own page."""
@@ -172,10 +189,14 @@ class FormPages:
         values, faults = await self._read(posted, story)
         if faults:
             return await self._page(posted, faults, page=page, change=subject, story=story, status=422)
-        kept = await self._house.intake.do(lambda ledger: self._keep(ledger, values, once=page, subject=subject))
+        kept = await self._house.intake.do(
+            lambda ledger: self._keep(ledger, values, posted, once=page, subject=subject)
+        )
         assert not isinstance(kept, str)
         if isinstance(kept, dict):
             return await self._page(posted, kept, page=page, change=subject, story=story, status=422)
+        if not kept[0]:
+            return await self._tell_rehearsal()
         return await self._answer_change(*kept, posted)
 
     async def _answer_change(self, subject: str, arrival: int, posted: Mapping[str, Sequence[str]]) -> Response:

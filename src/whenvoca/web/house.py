@@ -13,19 +13,19 @@ from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.web.intake import IntakeThread
 from whenvoca.web.keys import KeyFile, WebKey
 from whenvoca.web.outcomes import Waiting
+from whenvoca.web.rehearsals import Rehearsals
 
 PAGES = Path(__file__).parent / "pages"
 
 
 class House:
-    """One workspace's."""
+    """One workspace's; ``folder`` is that of its state."""
 
-    def __init__(
-        self, name: str, settings: WebSettings, key_file: KeyFile, intake: IntakeThread, waiting: Waiting
-    ) -> None:
+    def __init__(self, name: str, settings: WebSettings, folder: Path, intake: IntakeThread, waiting: Waiting) -> None:
         self.name, self.settings, self.intake, self.waiting = name, settings, intake, waiting
+        self.rehearsals = Rehearsals(intake, folder)
         self._former: Mapping[str, str] = {}
-        self._key_file = key_file
+        self._key_file = KeyFile(folder)
         self._pages = Environment(
             loader=FileSystemLoader(PAGES),
             autoescape=True,

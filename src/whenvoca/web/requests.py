@@ -14,6 +14,7 @@ from starlette.requests import ClientDisconnect, Request
 from starlette.types import Message
 
 from whenvoca.engine.workspace.web_settings import Rate, WebSettings
+from whenvoca.values.texts import clean_text
 
 _SECONDS = 15.0  # for a whole body
 _MOST_SENDERS = 10_000
@@ -60,14 +61,8 @@ async def read_form(request: Request, most: int) -> dict[str, list[str]]:
     for name, value in form.multi_items():
         if not isinstance(value, str):
             raise HTTPException(400, "files are not taken here")
-        found.setdefault(name, []).append(clean(value))
+        found.setdefault(name, []).append(clean_text(value))
     return found
-
-
-def clean(text: str) -> str:
-    """The text without signs that no document can hold: lone surrogates, and control signs but for line breaks."""
-    kept = text.encode("utf-8", "replace").decode("utf-8")
-    return "".join(sign for sign in kept if sign in "\n\r\t" or (sign >= " " and sign != "\x7f"))
 
 
 def refuse_other_sites(request: Request, settings: WebSettings) -> None:

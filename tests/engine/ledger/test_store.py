@@ -166,7 +166,8 @@ def test_ledger_of_an_earlier_version_is_brought_up_to_date_with_what_it_holds(t
     ledger.observe("p", [StateChange("R-1", {"A": "x"})], "c", AT)
     ledger.close()
     with sqlite3.connect(path) as db:
-        later = " ".join(f"DROP TABLE {name};" for name in ("prints", "numbers", "entries", "arrivals", "repeats"))
+        tables = ("prints", "numbers", "entries", "arrivals", "repeats", "samples")
+        later = " ".join(f"DROP TABLE {name};" for name in tables)
         db.executescript(f"{later} ALTER TABLE things DROP COLUMN made; PRAGMA user_version=3")
     db.close()
     with closing(SqliteLedger(path)) as newer:

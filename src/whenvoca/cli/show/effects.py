@@ -81,4 +81,5 @@ def effect_to_json(effect: Effect) -> dict[str, Any]:
         "before": _json_fields(effect, effect.before),
         "after": _json_fields(effect, effect.after),
         "notes": list(effect.notes),
+        "said": describe_effect(effect, notes=False),
     }

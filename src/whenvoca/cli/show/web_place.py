@@ -14,10 +14,12 @@ from whenvoca.places.hook.place import Hook
 from whenvoca.values.kinds import show_raw
 from whenvoca.web.addresses import address_of
 from whenvoca.web.refused import refused_at
+from whenvoca.web.rehearsals import rehearsed_until
 
 
 def tell_of_place(opened: OpenWorkspace, place: Form | Hook, ledger: Ledger) -> dict[str, Any]:
     """What there is to tell, as JSON has it."""
+    until = rehearsed_until(ledger, place.name, opened.clock.now())
     newest = ledger.newest_entry(place.name)
     last = None
     if newest is not None:
@@ -27,7 +29,7 @@ def tell_of_place(opened: OpenWorkspace, place: Form | Hook, ledger: Ledger) -> 
             "at": newest.at,
             "is_gone": newest.state is None,
             "is_refused": newest.is_refused,
-            "values": {name: _to_text(value) for name, value in values.items()},
+            "values": {name: to_text(value) for name, value in values.items()},
         }
     return {
         "name": place.name,
@@ -36,6 +38,7 @@ def tell_of_place(opened: OpenWorkspace, place: Form | Hook, ledger: Ledger) -> 
         "fields": _fields(place),
         "last": last,
         "refused": refused_at(ledger, place.name),
+        "rehearsed_until": until.isoformat() if until is not None else None,
     }
 
 
@@ -49,9 +52,9 @@ def _fields(place: Form | Hook) -> list[dict[str, Any]]:
     return [{"name": name, "kind": kinds[name], "path": path} for name, path in place.reading.fields.items()]
 
 
-def _to_text(value: Any) -> str:
+def to_text(value: Any) -> str:
     """A value as texts have it: days and times in their ISO form."""
-    return ", ".join(map(_to_text, value)) if isinstance(value, list | tuple) else show_raw(value)
+    return ", ".join(map(to_text, value)) if isinstance(value, list | tuple) else show_raw(value)
 
 
 def show_place(told: dict[str, Any], opened: OpenWorkspace) -> None:
@@ -75,6 +78,9 @@ def show_place(told: dict[str, Any], opened: OpenWorkspace) -> None:
         say(f"the last {noun}: number {last['number']}, {at:%Y-%m-%d %H:%M}{', ' + state if state else ''}")
         for name, text in last["values"].items():
             say(f"  {name}: {text}")
+    if told["rehearsed_until"]:
+        until = datetime.fromisoformat(told["rehearsed_until"]).astimezone(zone)
+        say(f"what comes in until {until:%H:%M} is only rehearsed")
     for each in told["refused"]:
         at = datetime.fromisoformat(each["at"]).astimezone(zone)
         say(f"refused {at:%Y-%m-%d %H:%M} ({each['status']}): {each['reason']}")

@@ -5,12 +5,12 @@ from __future__ import annotations
 from whenvoca.engine.ledger.codec import decode_state, encode
 from whenvoca.engine.ledger.connection import SqliteFile, upsert
 from whenvoca.engine.ledger.protocol import IntakeBook
-from whenvoca.engine.ledger.records import Arrival, KeptEntry
+from whenvoca.engine.ledger.records import Arrival, KeptEntry, Sample
 from whenvoca.engine.place_protocols import RowState
 
 _KEEP_NUMBER = upsert("numbers", ("place",), ("last",))
 _KEEP_ENTRY = upsert("entries", ("place", "subject"), ("number", "at", "state", "refused"))
-
+_KEEP_SAMPLE = upsert("samples", ("place",), ("at", "kind", "body"))
 _REMEMBER = (
     "INSERT INTO repeats (place,once,subject,at) VALUES (?,?,?,?) ON CONFLICT (place,once) DO UPDATE SET "
     "subject=repeats.subject"
@@ -70,6 +70,15 @@ class SqliteIntake(SqliteFile, IntakeBook):
                 (place, after),
             ).fetchall()
         return [Arrival(sequence, subject, at, _state(state)) for sequence, subject, at, state in rows]
+
+    def put_sample(self, place: str, sample: Sample) -> None:
+        with self._telling():
+            self._db.execute(_KEEP_SAMPLE, (place, sample.at, sample.kind, sample.body))
+
+    def sample(self, place: str) -> Sample | None:
+        with self._telling():
+            row = self._db.execute("SELECT at, kind, body FROM samples WHERE place=?", (place,)).fetchone()
+        return None if row is None else Sample(*row)
 
     def states_of_occurrences(self, place: str, subject: str) -> list[tuple[str, int]]:
         with self._telling():

@@ -24,6 +24,7 @@ from whenvoca.engine.ledger.records import (
     Occurrence,
     ReadPosition,
     RunRecord,
+    Sample,
     StateChange,
 )
 from whenvoca.engine.place_protocols import Found, Resource, RowState, SaveIntent
@@ -375,6 +376,12 @@ class IntakeBook(Transactions, Protocol):
 
     def arrivals(self, place: str, after: int) -> list[Arrival]:
         """The changes at a place after that one, in order."""
+
+    def put_sample(self, place: str, sample: Sample) -> None:
+        """Keeps what came in, as it was sent, instead of what came in before."""
+
+    def sample(self, place: str) -> Sample | None:
+        """What came in last, as it was sent."""
 
     def states_of_occurrences(self, place: str, subject: str) -> list[tuple[str, int]]:
         """Of each workflow that the newest change of the subject has started: the state of the occurrence, and its

@@ -32,6 +32,14 @@ class KeptEntry(Struct, frozen=True):
     is_refused: bool = False
 
 
+class Sample(Struct, frozen=True):
+    """What came in last at a form or a hook, as it was sent: its content type and its body. ``at`` is RFC 3339."""
+
+    at: str
+    kind: str
+    body: str
+
+
 class Arrival(Struct, frozen=True):
     """One change of an entry, as it came in."""
 

@@ -12,6 +12,7 @@ from whenvoca.engine.lineage import Lineage
 TABLES_OF_PLACES = (
     *("cursors", "observations", "standing", "readers", "prints", "occurrences", "runs", "effects", "things"),
     *("resources", "marks", "starts", "claims", "presences", "numbers", "entries", "arrivals", "repeats"),
+    "samples",
 )
 _ASIDE = "\x01"  # begins a name that is on its way: two subjects may change theirs for each other's
 

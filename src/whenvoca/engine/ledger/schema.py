@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-VERSION = 6
+VERSION = 7
 
 # Of rows that are known without being read: since version 4.
 PRINTS = """
@@ -59,6 +59,11 @@ CREATE TABLE repeats (         -- what comes again is known by this
 ) WITHOUT ROWID;
 """
 
+# Of what came in last, as it was sent: since version 7.
+SAMPLES = """
+CREATE TABLE samples (place TEXT PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, body TEXT NOT NULL) WITHOUT ROWID;
+"""
+
 # What brings a ledger of an earlier version up to the next one.
 STEPS = {
     1: """
@@ -84,12 +89,14 @@ CREATE TABLE reads (
     3: PRINTS + "DROP INDEX IF EXISTS occurrences_of_subject;",
     4: "ALTER TABLE things ADD COLUMN made INTEGER;",
     5: INTAKE,
+    6: SAMPLES,
 }
 
 TABLES = (
     TIMES
     + PRINTS
     + INTAKE
+    + SAMPLES
     + """
 CREATE TABLE meta (name TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE cursors (place TEXT PRIMARY KEY, value TEXT NOT NULL) WITHOUT ROWID;

@@ -17,6 +17,7 @@ from whenvoca.engine.running.outcome import Outcome
 from whenvoca.engine.running.presence import next_end
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.run_workflows import run_workflows
+from whenvoca.engine.seeing.entry_source import EntrySource
 from whenvoca.engine.seeing.strategy import JUST_BEFORE, to_mark
 from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language import tree
@@ -45,15 +46,13 @@ def rehearse(
     until: datetime | None = None,
 ) -> Rehearsal:
     """Plays what a run of these workflows would do, on a stage whose ledger is a copy. ``others`` are named if it would
-    set them off. ``sample`` is a file that stands for what the one workflow's place holds. ``until``: the clock, which
+    set them off. ``sample`` is a file that stands for what the workflows' one place holds. ``until``: the clock, which
     stands at the beginning of a period, is played up to there, for workflows that wait for moments. Raises
     RequestFault."""
     instead = _instead(workflows, sample) if sample is not None else {}
     stage = copied.on(copied.places.rehearsed(instead), copied.ledger)
-    for place in instead:
-        stage.ledger.forget(place)
-        if not workflows[0].trigger.definition.existing_by_default:  # what the sample says counts
-            stage.ledger.set_reader(workflows[0].identity, stage.places.source(place, stage.ledger).name, 0)
+    for place, file in instead.items():
+        _begin_with(file, place, workflows, stage)
     idle = {} if instead else _take_up(others, stage)
     if until is not None and isinstance(stage.clock, PlayedClock):
         return Rehearsal(_play(stage, stage.clock, workflows, options, until))
@@ -68,6 +67,22 @@ def rehearse(
         if count > idle.get(name, 0):
             done.set_off[name] = count - idle.get(name, 0)
     return done
+
+
+def _begin_with(sample: Path, place: str, workflows: Sequence[tree.Workflow], stage: WorkspaceStage) -> None:
+    """Sees to it that the sample, and nothing else of its place, is what the workflows look at."""
+    source, now = stage.places.source(place, stage.ledger), stage.clock.now()
+    if isinstance(source, EntrySource):  # it comes on top of what has come in
+        source.observe(now)
+        _take_up(workflows, stage)
+        for workflow in workflows:
+            for occurrence in stage.ledger.waiting(workflow.identity, stage.ledger.count_waiting(workflow.identity)):
+                stage.ledger.drop(occurrence, "")
+        source.put_sample(sample, now)
+        return
+    stage.ledger.forget(place)
+    if not workflows[0].trigger.definition.existing_by_default:  # what the sample says counts
+        stage.ledger.set_reader(workflows[0].identity, source.name, 0)
 
 
 def _play(
@@ -98,13 +113,14 @@ def _play(
 
 
 def _instead(workflows: Sequence[tree.Workflow], sample: Path) -> dict[str, Path]:
-    (workflow,) = workflows
-    if not workflow.trigger.definition.takes_sample:
-        fix = "a sample stands for rows of a sheet or for messages"
-        raise RequestFault(f"{workflow.name} is about neither rows nor messages", fix=fix)
+    for workflow in workflows:
+        if not workflow.trigger.definition.takes_sample:
+            fix = "a sample stands for rows of a sheet, messages, entries or calls"
+            raise RequestFault(f"{workflow.name} is about none of what a sample stands for", fix=fix)
     if not sample.exists():
         raise RequestFault("there is no such file", where=str(sample))
-    return {workflow.trigger.places[0].lower(): sample}
+    (place,) = {workflow.trigger.places[0].lower() for workflow in workflows}
+    return {place: sample}
 
 
 def _take_up(workflows: Sequence[tree.Workflow], stage: WorkspaceStage) -> dict[str, int]:

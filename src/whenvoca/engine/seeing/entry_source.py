@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
+from pathlib import Path
 from typing import Any
 
 from whenvoca.engine.intake_protocols import IntakePlace
@@ -27,6 +28,7 @@ class EntrySource(LoggedSource):
 
     def __init__(self, place: IntakePlace, ledger: Ledger) -> None:
         super().__init__(place.name, place.zone, ledger)
+        self._place = place
         self.fields = frozenset({*map(fold_name, place.info().by_word), *OWN_WORDS})
 
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
@@ -39,6 +41,10 @@ class EntrySource(LoggedSource):
                 if each.state is not None or ledger.standing(self.name, [each.subject]):
                     ledger.observe(self.name, [change], str(each.sequence), at.isoformat())
         return Noticed()
+
+    def put_sample(self, path: Path, at: datetime) -> None:
+        """Lets what a file holds come in, in a copy of the ledger. Raises RequestFault."""
+        self._place.put_sample(self._ledger, path, at)
 
     def thing(self, key: str, state: RowState) -> EntryThing:
         return EntryThing(key, _by_word(state), self.name, self.zone)

@@ -4,14 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import date, datetime
+from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct
 
 from whenvoca.engine.intake_protocols import IntakePlace
+from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.errors import RequestFault
 from whenvoca.language.definitions import PlaceInfo, WebInfo
+from whenvoca.language.faults import nearest
 from whenvoca.places.form.fields import FieldFault, FormField, read_posted
+from whenvoca.places.form.keeping import keep_entry
+from whenvoca.places.sample_file import fields_of, load_sample
 from whenvoca.values.durations import Duration, add_to_moment
 from whenvoca.values.texts import show_value
 from whenvoca.values.zones import first_moment
@@ -98,6 +104,28 @@ class Form(IntakePlace):
                 )
                 faults[timed.word] = said
         return values, faults
+
+    def put_sample(self, ledger: Ledger, path: Path, now: datetime) -> None:
+        _, values, faults = self.read_sample(load_sample(path), now)
+        if faults:
+            said = "; ".join(f"{word}: {fault}" for word, fault in faults.items())
+            raise RequestFault(f"the entry would be refused: {said}", where=str(path))
+        keep_entry(ledger, self.name, values, now)
+
+    def read_sample(
+        self, data: Mapping[str, Any], now: datetime
+    ) -> tuple[dict[str, list[str]], dict[str, Any], dict[str, str]]:
+        """What a sample holds for each field, the values by the fields' names, and what is wrong, both others by the
+        fields' words. Raises RequestFault for a sample of something else, or with fields that the form has not."""
+        by_name = {name.casefold(): each.word for each in self.fields for name in (each.word, each.name)}
+        posted: dict[str, list[str]] = {}
+        for name, texts in fields_of(data).items():
+            if name.casefold() not in by_name:
+                raise RequestFault(
+                    f'{self.name} has no field "{name}"', fix=nearest(name, [each.name for each in self.fields])
+                )
+            posted[by_name[name.casefold()]] = texts
+        return posted, *self.read(posted, now)
 
     @property
     def _first_time(self) -> FormField | None:

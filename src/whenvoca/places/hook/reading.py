@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
 from decimal import Decimal
 from typing import Any
@@ -43,6 +43,13 @@ class Element(Struct, frozen=True):
     values: Mapping[str, Any]
     is_gone: bool
     newer: Any = None
+
+
+class Call(Struct, frozen=True):
+    """What a web call says. ``once`` is its id, empty where it has none."""
+
+    once: str
+    elements: Sequence[Element]
 
 
 class JsonThing:
