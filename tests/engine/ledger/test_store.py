@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Iterator
 from contextlib import closing
 from datetime import date
@@ -188,3 +190,22 @@ def test_states_of_many_subjects_are_read_when_they_are_asked_for(ledger: Ledger
     assert standing.is_same("R-499", {"A": 499})
     assert not standing.is_same("R-499", {"A": 1})
     assert not standing.is_same("R-500", {"A": 500})
+
+
+def test_a_copy_takes_nothing_away_from_who_has_the_ledger_open(tmp_path: Path) -> None:
+    path = tmp_path / "ledger.sqlite"
+    another = (
+        "import sys; from pathlib import Path; from whenvoca.engine.ledger.sqlite import SqliteLedger\n"
+        "ledger = SqliteLedger(Path(sys.argv[1])); ledger.set_meta('told', sys.argv[2]); ledger.close()"
+    )
+    with closing(SqliteLedger(path)) as ledger:
+        ledger.set_meta("here", "first")
+        with closing(SqliteLedger.copy_of(path)) as copy:
+            assert copy.meta("here") == "first"
+        for word in ("once", "twice"):
+            subprocess.run([sys.executable, "-c", another, str(path), word], check=True)
+            assert path.with_name("ledger.sqlite-wal").exists()
+            assert ledger.meta("told") == word
+            ledger.set_meta("here", word)
+    with closing(SqliteLedger(path)) as again:
+        assert (again.meta("here"), again.meta("told")) == ("twice", "twice")

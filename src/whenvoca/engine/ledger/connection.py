@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
+import threading
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any, Self
+from weakref import WeakKeyDictionary
 
 from whenvoca.engine.ledger.codec import copy_still
 from whenvoca.engine.ledger.protocol import Transactions
@@ -27,6 +29,9 @@ def upsert(table: str, key: Sequence[str], values: Sequence[str]) -> str:
     )
 
 
+_OPENING = threading.Lock()
+_OPEN: WeakKeyDictionary[SqliteFile, Path] = WeakKeyDictionary()  # what this process has open
+
 _KEEP_META = upsert("meta", ("name",), ("value",))
 
 
@@ -35,12 +40,13 @@ class SqliteFile(Transactions):
 
     def __init__(self, path: Path) -> None:
         self._path = path
-        with self._telling():
+        with self._telling(), _OPENING:
             self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
+            _OPEN[self] = path.absolute()
         try:
             self._begin()
         except BaseException:
-            self._db.close()
+            self.close()
             raise
 
     def _begin(self) -> None:
@@ -56,7 +62,9 @@ class SqliteFile(Transactions):
     def copy_of(cls, path: Path) -> Self:
         """A copy in memory of the ledger in that file, an empty one if there is none.
 
-        Its files are copied and opened elsewhere: opening them where they stand would touch the side files.
+        Its files are copied and opened elsewhere: opening them where they stand would touch the side files. Where this
+        process has them open it reads them by SQLite: any other closing of them would end its locks, as POSIX has it,
+        and another process would then take the write-ahead log away from under it.
         Raises PlaceTrouble where it cannot be read.
         """
         ledger = cls(Path(":memory:"))
@@ -65,12 +73,10 @@ class SqliteFile(Transactions):
             if path.exists():
                 import tempfile
 
-                with (
-                    ledger._telling(),
-                    tempfile.TemporaryDirectory() as folder,
-                    closing(sqlite3.connect(copy_still(path, Path(folder)))) as source,
-                ):
-                    source.backup(ledger._db)
+                with ledger._telling(), tempfile.TemporaryDirectory() as folder, _OPENING:
+                    is_open = path.absolute() in _OPEN.values()
+                    with closing(sqlite3.connect(path if is_open else copy_still(path, Path(folder)))) as source:
+                        source.backup(ledger._db)
                 ledger._prepare()
         except BaseException:
             ledger.close()
@@ -133,6 +139,7 @@ class SqliteFile(Transactions):
 
     def close(self) -> None:
         self._db.close()
+        _OPEN.pop(self, None)
 
     def meta(self, name: str) -> str:
         return str(self._one("SELECT value FROM meta WHERE name=?", (name,)) or "")
