@@ -46,6 +46,7 @@ def to_event(component: Any, book: ZoneBook, *, counts_hours: Set[str] = frozens
         categories=tuple(str(each) for group in _several(component.get("CATEGORIES")) for each in group.cats),
         private=_text(component, "CLASS").upper() in ("PRIVATE", "CONFIDENTIAL"),
         url=_text(component, "URL"),
+        meeting_link=_meeting_link(component),
         origin=_text(component, ORIGIN),
         sequence=_number(component, "SEQUENCE"),
         cancelled=_text(component, "STATUS").upper() == "CANCELLED",
@@ -67,6 +68,12 @@ def _number(component: Any, name: str) -> int:
         return int(_text(component, name) or 0)
     except ValueError:
         return 0
+
+
+def _meeting_link(component: Any) -> str:
+    """The first CONFERENCE that a browser opens; others are numbers to call."""
+    links = [str(each).strip() for each in _several(component.get("CONFERENCE"))]
+    return next((link for link in links if link.lower().startswith(("https://", "http://"))), "")
 
 
 def _rule(component: Any) -> str:

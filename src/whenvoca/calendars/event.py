@@ -55,6 +55,7 @@ class Event(Struct, frozen=True, kw_only=True):
     categories: tuple[str, ...] = ()
     private: bool = False
     url: str = ""
+    meeting_link: str = ""  # CONFERENCE (RFC 7986 5.11): where one joins from afar
     origin: str = ""  # our mark, X-WHENVOCA-ORIGIN
     sequence: int = 0
     cancelled: bool = False
@@ -106,10 +107,17 @@ class Event(Struct, frozen=True, kw_only=True):
             "colour": self.colour.lower(),
             "category": sorted(self.categories),
             "private": self.private,
+            "meeting-link": self.meeting_link,
         }
 
 
-_ATTRIBUTES = {"reminder": "alarms", "repeat": "rule", "category": "categories", "due": "end"}
+_ATTRIBUTES = {
+    "reminder": "alarms",
+    "repeat": "rule",
+    "category": "categories",
+    "due": "end",
+    "meeting-link": "meeting_link",
+}
 
 
 def from_content(uid: str, kind: type[Event], fields: Mapping[str, Any]) -> Event:

@@ -283,6 +283,11 @@ def _url(parameters: str, value: str, book: ZoneBook) -> str:
     return value if not parameters and "\\" not in value else _strange()
 
 
+def _conference(parameters: str, value: str, book: ZoneBook) -> str:
+    is_plain = parameters.upper() in (";VALUE=URI", ";VALUE=URI;FEATURE=VIDEO") and value.startswith("https://")
+    return value if is_plain and "\\" not in value else _strange()
+
+
 _READERS: dict[str, tuple[str, Callable[[str, str, ZoneBook], Any]]] = {
     "DTSTART": ("start", _moment),
     "DTEND": ("end", _moment),
@@ -296,4 +301,5 @@ _READERS: dict[str, tuple[str, Callable[[str, str, ZoneBook], Any]]] = {
     "PRIORITY": ("priority", _number),
     "SEQUENCE": ("sequence", _number),
     "URL": ("url", _url),
+    "CONFERENCE": ("meeting_link", _conference),
 }

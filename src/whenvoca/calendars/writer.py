@@ -43,6 +43,7 @@ PROPERTIES = {
     "colour": ("COLOR",),
     "category": ("CATEGORIES",),
     "private": ("CLASS",),
+    "meeting-link": ("CONFERENCE",),
 }
 
 
@@ -194,6 +195,7 @@ _FIELDS: dict[str, Callable[[Event], Sequence[str]]] = {
     "colour": lambda e: (f"COLOR:{e.colour}",) if e.colour else (),
     "category": lambda e: ("CATEGORIES:" + ",".join(map(escape_text, e.categories)),) if e.categories else (),
     "private": lambda e: ("CLASS:PRIVATE",) if e.private else (),
+    "meeting-link": lambda e: (f"CONFERENCE;VALUE=URI;FEATURE=VIDEO:{e.meeting_link}",) if e.meeting_link else (),
 }
 
 

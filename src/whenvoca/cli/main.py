@@ -37,6 +37,7 @@ COMMANDS = {
     "words": ("words", "Look up the workflow language."),
     "pause": ("pause", "Turn workflows off."),
     "resume": ("resume", "Turn workflows on again."),
+    "stand-in": ("stand_in", "Start a small stand-in for a service outside."),
     "claim": ("claim", "Settle whose workspace this is after copying or moving it."),
 }
 

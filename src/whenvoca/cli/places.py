@@ -15,6 +15,7 @@ from whenvoca.cli.show.web_place import show_place, tell_of_place
 from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.engine.workspace.watch_status import read_health
+from whenvoca.engine.workspace.web_key import renew_address
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
@@ -24,7 +25,6 @@ from whenvoca.places.hook.place import Hook
 from whenvoca.places.sample_file import to_sample_file
 from whenvoca.values.durations import Duration, add_to_moment, parse_duration
 from whenvoca.web.addresses import address_of, feed_of
-from whenvoca.web.keys import renew_address
 from whenvoca.web.rehearsals import rehearse_until
 
 _LONGEST_REHEARSAL = 86_400  # seconds

@@ -9,7 +9,7 @@ from typing import Any, Generic, TypeVar
 
 from whenvoca.engine.all_places import Places
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import THE_WEB
+from whenvoca.engine.effects import MEETINGS, THE_WEB
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.message_protocols import Chat, Outbox
 from whenvoca.engine.place_protocols import Calendar, PlaceReport, SavingFile, Sheet, Source, Writer
@@ -19,6 +19,7 @@ from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
 from whenvoca.places import files
 from whenvoca.places.kinds import LATER_KINDS, PLACE_KINDS
+from whenvoca.places.meetings import MeetingPlace, RehearsedMeetings
 from whenvoca.places.place_kind import PlaceContext
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.memory import SheetMemory
@@ -165,6 +166,8 @@ class OpenPlaces(Places):
     def writer(self, name: str) -> Writer | None:
         if name == THE_WEB:
             return RehearsedWeb() if self._context.is_rehearsal else Web(self._clock.wait)
+        if name == MEETINGS:
+            return RehearsedMeetings() if self._context.is_rehearsal else MeetingPlace(self._workspace)
         return None if PLACE_KINDS[self.kind_of(name)].pends else self.open_named(name)
 
     def source(self, name: str, ledger: Ledger) -> Source:

@@ -8,6 +8,7 @@ from typing import Any
 from whenvoca.calendars.series import moved_series
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation
 from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.meeting_links import end_link, make_link, with_link, write_with_link
 from whenvoca.engine.acting.splitting import Splitting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, Receipt
@@ -18,6 +19,7 @@ from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.dated_kinds import kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, TIMES, changed_event, check_changed_fields, heed_clashes
 from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
+from whenvoca.steps.meeting_links import LINK_EFFECTS, WORD, linked, wants_link
 from whenvoca.steps.occurrences import ALL, LATER, WHICH
 
 
@@ -40,14 +42,18 @@ def _make(call: StepCall) -> Acting:
     notes: list[str] = []
     kind = kind_of(call)
     event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
-    yield to_creation(event, call.place, made.number, notes)
+    event = yield from linked(call, event, "")
+    yield from write_with_link(call.stage, event, to_creation(event, call.place, made.number, notes))
     return call.stage.to_thing(call.place, event)
 
 
-def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, EventThing]:
+def _change(call: StepCall, thing: EventThing) -> Acting:
     which = call.text("which") if thing.event.occurrence is not None else ""
     if which == LATER:
         return (yield from _split(call, thing))
+    link = thing.event.meeting_link
+    if wants_link(call) and not link:
+        link = yield from make_link(call.stage, thing.place, thing.event)
 
     def decide() -> Effect | None:
         stored = call.stage.find_event(thing.place, thing.key)
@@ -62,9 +68,13 @@ def _change(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Eve
             new, stored, key = moved_series(master.event, stored.event, new, master.others), master, thing.uid
         if call.gives("clash") and any(call.gives(word) for word in TIMES):
             new = heed_clashes(call, new, call.text("clash"), notes)
+        if call.gives(WORD):
+            new = with_link(new, link if wants_link(call) else "")
         return to_change(stored, new, thing.place, key, notes)
 
     done = yield from retry_on_conflict(decide)
+    if call.gives(WORD) and not wants_link(call):
+        yield from end_link(call.stage, thing.place, thing.event)
     event = done[0].event if done and done[0].event else thing.event
     return call.stage.to_thing(thing.place, event)
 
@@ -95,7 +105,7 @@ CHANGE_EVENT = StepDefinition(
     makes=event_type,
     check_fields=check_changed_fields,
     example="change event lesson\n  start     Visit-date at Begin\n  location  Venue",
-    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change),
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, *LINK_EFFECTS),
     act=change_things,
 )
 
@@ -108,6 +118,6 @@ CHANGE_EVENT_IN = StepDefinition(
     looks_up=True,
     check_fields=check_changed_fields,
     example='change event in outreach\n  where   uid is row.Booking\n  colour  "silver"',
-    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change),
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, *LINK_EFFECTS),
     act=change_things,
 )

@@ -9,6 +9,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.engine.acting.dated_changes import to_change, to_creation
 from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.meeting_links import write_with_link
 from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
@@ -19,6 +20,7 @@ from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.dated_kinds import DatedKind, kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes
+from whenvoca.steps.meeting_links import LINK_EFFECTS, linked
 
 
 def create_thing(call: StepCall) -> Acting:
@@ -37,11 +39,14 @@ def create_thing(call: StepCall) -> Acting:
     event = heed_clashes(call, event, call.text("clash") or calendar.clash, notes)
     if isinstance(made, ExistingThing):
         event = replace(event, uid=made.stored.event.uid)
+        event = yield from linked(call, event, made.stored.event.meeting_link)
         if changed_fields(made.stored.event, event):
             _refuse_another(call, made, lineage)
         receipt = yield _to_change(kind, made, event, calendar.name, lineage, notes)
     else:
-        receipt = yield to_creation(event, calendar.name, made.number, notes)
+        event = yield from linked(call, event, "")
+        creation = to_creation(event, calendar.name, made.number, notes)
+        receipt = yield from write_with_link(call.stage, event, creation)
     return call.stage.to_thing(calendar.name, event, receipt.address)
 
 
@@ -105,7 +110,7 @@ CREATE_EVENT = StepDefinition(
     thing="event",
     is_making=True,
     adds="event",
-    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, EVENT_EFFECTS.take),
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, EVENT_EFFECTS.take, *LINK_EFFECTS),
     check_fields=check_fields,
     example='create event in domes as slot\n  title  "{Target} with {Instrument}"\n  start  Night-of at From\n'
     "  end    Night-of at To",

@@ -29,6 +29,7 @@ _ATTRIBUTES = {
     "repeat": ("rule",),
     "category": ("categories",),
     "due": ("end",),
+    "meeting-link": ("meeting_link",),
     "person": ("person", "person_mail"),
 }
 

@@ -45,6 +45,7 @@ EVENT = DatedKind(
         "colour": (("colour",), ("colour",)),
         "category": (("category",), ("categories",)),
         "private": (("private",), ("private",)),
+        "meeting-link": (("meeting-link",), ("meeting_link",)),
     },
     {"time": ("start", "end", "repeat"), "attendees": ("attendees", "optional")},
 )

@@ -7,6 +7,7 @@ from typing import Any
 
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_deletion
 from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.meeting_links import end_link
 from whenvoca.engine.acting.splitting import deciders_of_ending
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
@@ -14,6 +15,7 @@ from whenvoca.engine.things.event import EventThing
 from whenvoca.language.definitions import Sentence, StepDefinition
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
+from whenvoca.steps.meeting_links import KEPT_FIELD, LINK_EFFECTS, WORD
 from whenvoca.steps.occurrences import ALL, LATER, WHICH
 
 
@@ -23,6 +25,8 @@ def delete_things(call: StepCall) -> Acting:
     for thing in things:
         for decide in _deciders(call, thing):
             yield from retry_on_conflict(decide)
+        if call.text(WORD) != "kept":
+            yield from end_link(call.stage, thing.place, thing.event)
 
 
 def _deciders(call: StepCall, thing: EventThing) -> Iterator[Callable[[], Effect | None]]:
@@ -58,9 +62,9 @@ DELETE_EVENT = StepDefinition(
     sentence=Sentence("delete event [NAME]"),
     meaning=_MEANING
     + " Alone it deletes the event that the workflow is about; with a name that one, or each of a list.",
-    fields=(WHICH,),
+    fields=(WHICH, KEPT_FIELD),
     thing="event",
-    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete),
+    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete, *LINK_EFFECTS),
     example="delete event lesson",
     act=delete_things,
 )
@@ -68,10 +72,10 @@ DELETE_EVENT = StepDefinition(
 DELETE_EVENT_IN = StepDefinition(
     sentence=Sentence("delete event in CALENDAR"),
     meaning=_MEANING + " The event is looked up.",
-    fields=(WHERE, MISSING, SEVERAL, WHICH),
+    fields=(WHERE, MISSING, SEVERAL, WHICH, KEPT_FIELD),
     thing="event",
     looks_up=True,
-    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete),
+    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete, *LINK_EFFECTS),
     example="delete event in outreach\n  where    uid is row.Booking\n  missing  pass",
     act=delete_things,
 )

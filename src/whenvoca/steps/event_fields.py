@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.writer import carried
+from whenvoca.engine.acting.meeting_links import with_link, without_link
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.things.entry import EntryThing
 from whenvoca.errors import RowFault
@@ -19,6 +20,7 @@ from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.operations import to_instant
 from whenvoca.language.repeats import NoRepeat, parse_repeat, split_until
+from whenvoca.steps.meeting_links import LINK_FIELD
 from whenvoca.values.addresses import split_addresses, to_address
 from whenvoca.values.dates import shape_date
 from whenvoca.values.durations import Duration, add_to_moment
@@ -80,6 +82,8 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
     for word in ("location", "details"):
         if call.gives(word):
             given[word] = carried(call.text(word))
+    if call.gives("details") and without_link(old.details, old) != old.details:  # the link stays in them
+        given["details"] = with_link(replace(old, details=given["details"]), old.meeting_link).details
     if call.gives("attendees") or call.gives("optional") or call.gives("invite") or call.gives("answer-wanted"):
         given["attendees"] = _changed_attendees(call, old)
         if call.value("invite", False) and given["attendees"]:
@@ -415,4 +419,5 @@ EVENT_FIELDS: tuple[FieldDefinition, ...] = (
     _field("colour", "colour", "A colour name of CSS.", example='"teal"'),
     _field("category", "value", "A category, or several.", example='"school"'),
     _field("private", "yes-no", "Whether others see no more than the time.", default="no"),
+    LINK_FIELD,
 )

@@ -10,6 +10,7 @@ from whenvoca.calendars.event import Event, from_content
 from whenvoca.calendars.state import from_state, to_state
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation, to_deletion
 from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.meeting_links import end_link, make_link, with_link, without_link, write_with_link
 from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
@@ -21,6 +22,7 @@ from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinit
 from whenvoca.steps.dated_effects import EVENT_EFFECTS, TASK_EFFECTS
 from whenvoca.steps.dated_kinds import DatedKind, kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, check_fields, heed_clashes
+from whenvoca.steps.meeting_links import LINK_EFFECTS, WORD, linked, wants_link
 from whenvoca.steps.task_fields import TASK_FIELDS, check_task_fields
 from whenvoca.values.texts import show_value
 
@@ -93,13 +95,16 @@ def _make(call: StepCall, made: Missing) -> Acting:
     kind = kind_of(call)
     event = kind.make(call, call.lineage.to_uid(made.number), call.lineage.to_mark(), notes)
     event = heed_clashes(call, event, call.text("clash") or call.stage.calendar(call.place).clash, notes)
-    yield to_creation(event, call.place, made.number, notes, base=to_state(event))
+    event = yield from linked(call, event, "")
+    creation = to_creation(event, call.place, made.number, notes, base=to_state(event))
+    yield from write_with_link(call.stage, event, creation)
     return call.stage.to_thing(call.place, event)
 
 
 def _take_away(call: StepCall, made: ExistingThing | Missing) -> Acting:
     if isinstance(made, Missing):
         return
+    gone = made.stored.event
     rule = call.text("disputed") or LEFT_ALONE
 
     def decide() -> Effect | None:
@@ -118,6 +123,7 @@ def _take_away(call: StepCall, made: ExistingThing | Missing) -> Acting:
         )
 
     yield from retry_on_conflict(decide)
+    yield from end_link(call.stage, call.place, gone)
 
 
 def _subject(call: StepCall) -> str:
@@ -142,6 +148,9 @@ def _follow(call: StepCall, rule: str) -> Acting:
     disputes: dict[str, str] = {}
     reported: list[str] = []
     is_ours = True
+    made_link = ""
+    if wants_link(call) and isinstance(before := _made(call), ExistingThing) and not before.stored.event.meeting_link:
+        made_link = yield from make_link(call.stage, call.place, before.stored.event)
 
     def decide() -> Effect | None:
         nonlocal is_ours
@@ -153,8 +162,13 @@ def _follow(call: StepCall, rule: str) -> Acting:
         notes: list[str] = []
         copy = made.stored.event
         wanted = kind.make(call, copy.uid, copy.origin, notes)
+        if call.gives(WORD):
+            if not call.gives("details"):
+                wanted = replace(wanted, details=without_link(copy.details, copy))
+            wanted = with_link(wanted, (copy.meeting_link or made_link) if wants_link(call) else "")
         base = None if made.base is None else _base_of(made)
-        given = [name for name, (words, _) in kind.groups.items() if name == "time" or any(map(call.gives, words))]
+        always = {"time", *(["details"] if call.gives(WORD) else ())}
+        given = [name for name, (words, _) in kind.groups.items() if name in always or any(map(call.gives, words))]
         both = [name for name in given if rule != IN_SOURCE and _is_disputed(call, name, copy, wanted, base)]
         taken = [name for name in given if name not in both]
         if rule == LEFT_ALONE:
@@ -252,7 +266,7 @@ MIRROR_EVENT = StepDefinition(
     makes=event_type,
     is_making=True,
     is_mirror=True,
-    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, EVENT_EFFECTS.delete, EVENT_EFFECTS.take),
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, EVENT_EFFECTS.delete, EVENT_EFFECTS.take, *LINK_EFFECTS),
     adds="event",
     check_fields=check_fields,
     example='when duties gains, changes or loses a row\n\nmirror event in staff\n  title     "{Duty}: {Person}"\n'

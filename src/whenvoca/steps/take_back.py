@@ -5,6 +5,7 @@ from __future__ import annotations
 from whenvoca.calendars.state import from_state, to_state
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_deletion
 from whenvoca.engine.acting.keyed import Acting
+from whenvoca.engine.acting.meeting_links import end_link
 from whenvoca.engine.acting.stage import ExistingThing
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
@@ -13,6 +14,7 @@ from whenvoca.engine.place_protocols import Found
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.find_events import check_window, window
+from whenvoca.steps.meeting_links import LINK_EFFECTS
 
 
 def _act(call: StepCall) -> Acting:
@@ -42,6 +44,7 @@ def _act(call: StepCall) -> Acting:
             )
 
         yield from retry_on_conflict(decide)
+        yield from end_link(call.stage, call.place, from_state(each.state))
 
 
 def _search(call: StepCall, uids: list[str]) -> list[Found]:
@@ -67,7 +70,7 @@ TAKE_BACK = StepDefinition(
         FieldDefinition("from", "moment", "The first moment.", example="today"),
         FieldDefinition("until", "moment", "The moment at which it ends.", example="today + 7 days"),
     ),
-    effects=(EVENT_EFFECTS.delete, EVENT_EFFECTS.take),
+    effects=(EVENT_EFFECTS.delete, EVENT_EFFECTS.take, *LINK_EFFECTS),
     check_fields=check_window,
     example='take back "night-plan" in domes\n  from   today\n  until  today + 2 days',
     act=_act,

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 
 from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.engine.workspace.web_key import FILE, WebKey, load_key
 from whenvoca.places.form.place import Form
 from whenvoca.places.hook.place import Hook
-from whenvoca.web.keys import FILE, WebKey, load_key
 
 
 def path_of_hook(key: WebKey, hook: Hook, first_name: str = "") -> str:

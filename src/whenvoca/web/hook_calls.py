@@ -16,7 +16,7 @@ from whenvoca.errors import SourceFault, WhenvocaError
 from whenvoca.places.hook.body import BodyFault
 from whenvoca.places.hook.keeping import keep_call
 from whenvoca.places.hook.place import Hook
-from whenvoca.places.hook.reading import Call
+from whenvoca.places.hook.reading import WebCall
 from whenvoca.web.house import House
 from whenvoca.web.outcomes import Story, story_of
 from whenvoca.web.rehearsals import is_rehearsed
@@ -65,7 +65,7 @@ class HookCalls:
         )
         return _outcome(number, [each for each in told if each is not None])
 
-    def _keep(self, ledger: Ledger, call: Call, kind: str, body: bytes) -> tuple[int, Sequence[str], int] | None:
+    def _keep(self, ledger: Ledger, call: WebCall, kind: str, body: bytes) -> tuple[int, Sequence[str], int] | None:
         """Keeps what a call says; answers its number, its subjects, and the last arrival. None while calls are only
         rehearsed."""
         name, now = self._hook.name, self._clock.now()

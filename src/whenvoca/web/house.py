@@ -9,9 +9,9 @@ from typing import Any
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from starlette.responses import HTMLResponse
 
+from whenvoca.engine.workspace.web_key import KeyFile, WebKey
 from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.web.intake import IntakeThread
-from whenvoca.web.keys import KeyFile, WebKey
 from whenvoca.web.outcomes import Waiting
 from whenvoca.web.rehearsals import Rehearsals
 

@@ -15,6 +15,7 @@ from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.series import moved_series
 from whenvoca.calendars.state import event_key
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, to_creation, to_deletion
+from whenvoca.engine.acting.meeting_links import end_link
 from whenvoca.engine.acting.splitting import Splitting, deciders_of_ending
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.conversing.labels import label_of_run
@@ -329,6 +330,9 @@ class Conversation:
                 yield from decide.effects()
             else:
                 yield from retry_on_conflict(decide)
+        if request.intent == "delete":
+            for target in request.targets:
+                yield from end_link(self._stage, target.calendar, target.event)
 
     def deciders(self, request: Request) -> Iterator[Callable[[], Effect | None]]:
         """What gives the effect on each event of the request, as it is now; None where it is so already."""

@@ -15,7 +15,7 @@ from whenvoca.values.durations import Duration
 
 def event_type(place: PlaceInfo | None = None) -> Type:
     """The type of an event: each field that a workflow can read."""
-    texts = "title zone location details repeat busy colour uid address calendar organizer".split()
+    texts = "title zone location details repeat busy colour uid address calendar organizer meeting-link".split()
     fields: dict[str, Type] = dict.fromkeys(texts, TEXT)
     fields |= {
         "start": MOMENT,
@@ -101,6 +101,8 @@ class EventThing:
                 return event.is_whole_day
             case "repeat":
                 return event.rule or None
+            case "meeting-link":
+                return event.meeting_link or None
             case "calendar":
                 return self.place
         raise KeyError(word)

@@ -17,6 +17,7 @@ from msgspec import Struct, field
 from whenvoca.engine.lineage import new_root
 from whenvoca.engine.people import People, Person
 from whenvoca.engine.workspace import web_settings
+from whenvoca.engine.workspace.meeting_links import MeetingLinks, read_meeting_links
 from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.language.faults import nearest
@@ -50,6 +51,7 @@ class Workspace(Struct, frozen=True):
     history: Duration | None = Duration(days=400)  # how long the ledger remembers what is over; None: for ever
     people_names: frozenset[str] = field(default_factory=frozenset)
     web: WebSettings | None = None  # None: nothing listens
+    meeting_links: MeetingLinks | None = None  # None: nobody makes any
 
     @property
     def former_places(self) -> Mapping[str, str]:
@@ -143,7 +145,11 @@ class _SettingsReader:
             history=self._history(str(head.get("history", "400 days"))),
             people_names=frozenset(each.name.lower() for each in people),
             web=self._web() if "web" in self._data else None,
+            meeting_links=self._meeting_links(head["meeting-link"]) if "meeting-link" in head else None,
         )
+
+    def _meeting_links(self, table: Any) -> MeetingLinks:
+        return read_meeting_links(table, lambda message, fix: self._refuse("workspace", "meeting-link", message, fix))
 
     def _web(self) -> WebSettings:
         table = self._table("web", "", self._data["web"], web_settings.KEYS)

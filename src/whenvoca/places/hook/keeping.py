@@ -9,10 +9,10 @@ from typing import Any
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import KeptEntry
 from whenvoca.engine.things.entry import VERSION
-from whenvoca.places.hook.reading import Call, is_older
+from whenvoca.places.hook.reading import WebCall, is_older
 
 
-def keep_call(ledger: Ledger, hook: str, call: Call, now: datetime) -> tuple[int, list[str]]:
+def keep_call(ledger: Ledger, hook: str, call: WebCall, now: datetime) -> tuple[int, list[str]]:
     """Keeps what a call says; answers its number and its subjects. A repetition changes nothing, and is answered as the
     first one was."""
     known = ledger.taken_before(hook, call.once)

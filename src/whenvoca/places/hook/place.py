@@ -12,7 +12,7 @@ from whenvoca.errors import RequestFault, SourceFault
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo, WebInfo
 from whenvoca.places.hook.body import read_data
 from whenvoca.places.hook.keeping import keep_call
-from whenvoca.places.hook.reading import Call, HookReading, read_elements, word_at
+from whenvoca.places.hook.reading import WebCall, HookReading, read_elements, word_at
 from whenvoca.places.hook.signature import Signature
 from whenvoca.places.sample_file import body_of, load_sample
 from whenvoca.values.kinds import Kind
@@ -27,12 +27,12 @@ class Hook(IntakePlace):
     def __init__(self, name: str, zone: ZoneInfo, reading: HookReading, signature: Signature | None) -> None:
         self.name, self.zone, self.reading, self.signature = name, zone, reading, signature
 
-    def read(self, kind: str, body: bytes, now: datetime) -> Call:
+    def read(self, kind: str, body: bytes, now: datetime) -> WebCall:
         """What a body of that content type says. Raises BodyFault where it is no data, SourceFault where the data
         is not what the hook's settings say."""
         data = read_data(kind, body)
         once = word_at(data, self.reading.once, "id") if self.reading.once else ""
-        return Call(once, read_elements(self.reading, data, now, self.zone))
+        return WebCall(once, read_elements(self.reading, data, now, self.zone))
 
     def put_sample(self, ledger: Ledger, path: Path, now: datetime) -> None:
         kind, body = body_of(load_sample(path))

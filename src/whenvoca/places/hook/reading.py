@@ -45,7 +45,7 @@ class Element(Struct, frozen=True):
     newer: Any = None
 
 
-class Call(Struct, frozen=True):
+class WebCall(Struct, frozen=True):
     """What a web call says. ``once`` is its id, empty where it has none."""
 
     once: str
