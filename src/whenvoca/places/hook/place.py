@@ -12,7 +12,7 @@ from whenvoca.errors import RequestFault, SourceFault
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo, WebInfo
 from whenvoca.places.hook.body import read_data
 from whenvoca.places.hook.keeping import keep_call
-from whenvoca.places.hook.reading import WebCall, HookReading, read_elements, word_at
+from whenvoca.places.hook.reading import HookReading, WebCall, read_elements, word_at
 from whenvoca.places.hook.signature import Signature
 from whenvoca.places.sample_file import body_of, load_sample
 from whenvoca.values.kinds import Kind
