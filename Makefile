@@ -7,7 +7,7 @@ SERVERS := prosody lua-unbound dnsmasq-base
 # Commands of the installed program run many times: they are byte-compiled as an installed package is.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test servers check soak bench lock reference screenshots clean
+.PHONY: demo test servers check browser soak bench lock reference screenshots clean
 
 demo: $(STAMP)
 	@rm -rf demo
@@ -30,7 +30,16 @@ check: $(STAMP)
 	$(BIN)/mypy --follow-imports=silent --ignore-missing-imports benchmarks
 	$(BIN)/lint-imports
 
-soak: $(STAMP) servers
+# The browser and what reads pages for accessibility, for the long tests only.
+browser: $(STAMP)
+	@$(BIN)/python -m pip install -q --disable-pip-version-check "playwright>=1.45,<2"
+	@command -v chromium >/dev/null && command -v npm >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
+	  export DEBIAN_FRONTEND=noninteractive && apt-get install -y -qq --no-install-recommends chromium npm fonts-dejavu-core >/dev/null 2>&1; } || \
+	  echo "CHROMIUM OR NPM IS MISSING: nothing will be tried in a browser (apt-get install chromium npm)"
+	@test -d $(VENV)/axe/node_modules/axe-core || npm install --silent --prefix $(VENV)/axe axe-core@4 >/dev/null 2>&1 || \
+	  echo "AXE-CORE IS MISSING: nothing will be tried in a browser (npm install axe-core)"
+
+soak: $(STAMP) servers browser
 	$(BIN)/python -m pytest -m soak -s
 
 bench: $(STAMP)

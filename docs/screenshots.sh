@@ -55,11 +55,7 @@ shot desk 'whenvoca say "am I free tomorrow before noon?" --as ines --leave' \
   'whenvoca say "make filter change tomorrow 11:20 for 50 min" --as ines --leave' 'whenvoca run calendar-desk' \
   'whenvoca say "calendar, delete everything on friday" --as tomas --to dome-floor --leave' \
   'whenvoca run calendar-desk --quiet' 'whenvoca say --to dome-floor' 'whenvoca explain --message filter'
-shot tasks 'whenvoca tasks' 'whenvoca tasks --person tomas --section packing'
-whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --html "$work/week.html" --now "2027-03-23 09:00" 2>/dev/null
-chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
-  --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 --hide-scrollbars \
-  --screenshot="$out/agenda-html.png" "file://$work/week.html" >/dev/null 2>&1
+whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --now "2027-03-23 09:00" 2>/dev/null
 
 # The form of docs/examples, as it is empty, after mistakes, and when it was sent. It is served by `watch`.
 picture() { # picture NAME URL
@@ -71,6 +67,9 @@ mkdir -p "$work/lending/workflows"
 cp "$root/docs/examples/lending.toml" "$work/lending/whenvoca.toml"
 printf 'when lending gains, changes or loses an entry\n\nmirror event in loans\n  title  "Small telescope: {Name}"\n  start  Out\n  end    Back\n  clash  refuse\n' \
   > "$work/lending/workflows/loan-follows.voca"
+printf 'when desk hears a message\n\nanswer message in loans\n' > "$work/lending/workflows/page-desk.voca"
+printf 'when requests gains a row\n\ncreate event in loans\n  title  Title\n  start  Night at 21:00\n' > "$work/lending/workflows/nights.voca"
+printf 'Request no,Title,Night\n' > "$work/lending/requests.csv"
 (cd "$work/lending" && exec whenvoca watch >/dev/null 2>&1) & WATCH=$!
 site=http://127.0.0.1:8077
 until curl -sf "$site/lending" >/dev/null; do sleep .2; done
@@ -82,5 +81,13 @@ picture form-mistakes "file://$work/mistakes.html"
 own=$(curl -s -o /dev/null -w '%{redirect_url}' "$site/lending" -d 'page=one' -d 'Name=Joana' -d 'Address=joana@example.org' \
   -d 'Out=2028-04-07' -d 'Back=2028-04-10' -d 'Purpose=at school')
 picture form-thanks "$own"
+desk=$(cd "$work/lending" && whenvoca places desk --link ines --quiet)
+for text in 'anything on friday?' 'make mirror wash tomorrow at 10:40 for 50 minutes' 'push it back by half an hour'; do
+  curl -s -o /dev/null "$desk" --data-urlencode "text=$text"
+done
+picture page-desk "$desk"
+printf 'Request no,Title,Night\nR-101,M 81,2027-03-16\nR-102,Jupiter,31.02.2027\n' > "$work/lending/requests.csv"
+until (cd "$work/lending" && whenvoca runs --failed --json | grep -q R-102); do sleep .3; done
+picture board "$(cd "$work/lending" && whenvoca places --board ana --quiet)"
 kill "$WATCH"
 ls -l "$out"

@@ -139,7 +139,7 @@ class Site:
 
 def text_of(page: str) -> str:
     """The words of a page."""
-    return " ".join(re.sub(r"<[^>]+>", " ", page.partition("<main>")[2]).split())
+    return " ".join(re.sub(r"<[^>]+>", " ", page.partition("<main")[2].partition(">")[2]).split())
 
 
 @pytest.fixture

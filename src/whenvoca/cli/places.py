@@ -15,7 +15,7 @@ from whenvoca.cli.show.web_place import show_place, tell_of_place
 from whenvoca.engine.place_protocols import PlaceReport
 from whenvoca.engine.workspace.ledger_home import open_ledger
 from whenvoca.engine.workspace.watch_status import read_health
-from whenvoca.engine.workspace.web_key import renew_address
+from whenvoca.engine.workspace.web_key import load_key, name_of_person, renew_address
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
@@ -28,11 +28,22 @@ from whenvoca.web.addresses import address_of, feed_of
 from whenvoca.web.rehearsals import rehearse_until
 
 _LONGEST_REHEARSAL = 86_400  # seconds
+_OF_THE_HOOK = "the hook's own"
+BOARD = "board"
 
 
 @click.command("places")
 @click.argument("name", required=False, metavar="[NAME]")
-@click.option("--new-address", is_flag=True, help="Give the hook NAME another address; the one before leads nowhere.")
+@click.option(
+    "--new-address",
+    is_flag=False,
+    flag_value=_OF_THE_HOOK,
+    default="",
+    metavar="[PERSON]",
+    help="Give the hook NAME another address, or the PERSON another link to its page; the one before leads nowhere.",
+)
+@click.option("--link", default="", metavar="PERSON", help="The personal link of PERSON to the page of the chat NAME.")
+@click.option("--board", default="", metavar="PERSON", help="The personal link of PERSON to the board.")
 @click.option(
     "--rehearse",
     default="",
@@ -46,7 +57,9 @@ _LONGEST_REHEARSAL = 86_400  # seconds
     help="Write what came in last by NAME into FILE, for read and rehearse --sample.",
 )
 @common_options
-def command(common: Common, name: str | None, new_address: bool, rehearse: str, save: Path | None) -> int:
+def command(
+    common: Common, name: str | None, new_address: str, link: str, board: str, rehearse: str, save: Path | None
+) -> int:
     """Show each place of the workspace: its kind, address, zone, how much it holds and whether it answers.
 
     With the NAME of a form or a hook: its fields, what came in last, and what was refused lately.
@@ -54,13 +67,18 @@ def command(common: Common, name: str | None, new_address: bool, rehearse: str, 
     Example: whenvoca places --json
     """
     opened = common.open()
+    if board and not name:
+        return _show_link(common, opened, BOARD, board, is_new=bool(new_address))
+    if name and (link or (new_address and new_address != _OF_THE_HOOK)):
+        return _show_link(common, opened, name, link or new_address, is_new=bool(new_address))
     if name and rehearse:
         return _rehearse(_intake(opened, name), rehearse, common, opened)
     if name and save is not None:
         return _save(_intake(opened, name), save, common, opened)
     if name:
-        return _show_one(common, opened, name, new_address=new_address)
-    for option, is_given in (("--new-address", new_address), ("--rehearse", rehearse), ("--save", save is not None)):
+        return _show_one(common, opened, name, new_address=bool(new_address))
+    given = {"--new-address": new_address, "--link": link, "--rehearse": rehearse, "--save": save is not None}
+    for option, is_given in given.items():
         if is_given:
             raise RequestFault(f"{option} needs the name of a place", fix=f"whenvoca places NAME {option}")
     reports = [_with_address(report, opened) for report in opened.places.describe()]
@@ -110,6 +128,36 @@ def _show_one(common: Common, opened: OpenWorkspace, name: str, *, new_address: 
         show_json(told)
     else:
         show_place(told, opened)
+    return ExitCode.DONE
+
+
+def _show_link(common: Common, opened: OpenWorkspace, name: str, who: str, *, is_new: bool) -> int:
+    """The link of somebody to a page of theirs, made if there is none yet. Raises RequestFault."""
+    workspace = opened.workspace
+    person = workspace.people.find(who)
+    if person is None:
+        raise RequestFault(f'there is nobody called "{who}" in [people]', fix=nearest(who, workspace.people_names))
+    names = {each.lower(): each for each in opened.places.names()}
+    place = names.get(name.lower(), name)
+    path = str((workspace.places.get(place) or {}).get("page") or "")
+    if name == BOARD and workspace.web is not None:
+        place, path = BOARD, workspace.web.board
+    if workspace.web is None or not path:
+        fix = 'board = "/board" in [web]' if name == BOARD else 'page = "/desk" at a chat'
+        raise RequestFault(f"{place} has no page", fix=f"whenvoca.toml: {fix}")
+    first = workspace.former_places.get(place.lower(), place)
+    folder = workspace.make_state_folder()
+    if is_new:
+        renew_address(folder, name_of_person(first, person.name))
+    word = load_key(folder).of_person(BOARD if name == BOARD else "desk", first, person.name)
+    link = f"{workspace.web.shown}{path}/{word}"
+    if common.as_json:
+        show_json({"place": place, "person": person.name, "link": link})
+    else:
+        show_line((link, ""))
+        if not common.quiet:
+            options = f"--board {who} --new-address" if name == BOARD else f"{place} --new-address {who}"
+            say(f"it is {person.name}'s alone; this ends it and makes another one: whenvoca places {options}")
     return ExitCode.DONE
 
 

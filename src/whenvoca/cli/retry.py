@@ -9,6 +9,7 @@ from whenvoca.cli.show.faults import refuse
 from whenvoca.cli.show.outcome import outcome_to_json, show_outcome
 from whenvoca.cli.show.output import say, show_json
 from whenvoca.cli.subject_options import ask_yes, runs_argument
+from whenvoca.engine.ledger.history import failed_and_last
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.running.outcome import Outcome
@@ -35,7 +36,7 @@ def command(common: Common, runs: tuple[int, ...], failed: bool, yes: bool) -> i
     by_identity = {workflow.identity: workflow for workflow in result.workflows}
     total = Outcome()
     with open_ledger(opened.workspace, opened.clock, say) as ledger:
-        records = _failed(ledger) if failed else _named(ledger, runs)
+        records = failed_and_last(ledger) if failed else _named(ledger, runs)
         names = {by_identity[each.workflow].name for each in records if each.workflow in by_identity}
         if (checked := opened.check(sorted(names)) if names else result).hard_faults:
             return refuse(checked, common)
@@ -86,15 +87,3 @@ def _named(ledger: Ledger, numbers: tuple[int, ...]) -> list[RunRecord]:
         if found[number].kind == "undo":
             raise RequestFault(f"run {number} is an undo", fix=f"whenvoca undo {number} takes it back")
     return [found[number] for number in numbers]
-
-
-def _failed(ledger: Ledger) -> list[RunRecord]:
-    """Failed runs that are the last of their row or event."""
-    found = []
-    for record in ledger.runs(failed=True, limit=1_000_000):
-        if record.kind == "request":
-            continue
-        newest = ledger.runs(workflow=record.workflow, subject=record.subject, limit=1)
-        if newest and newest[0].number == record.number:
-            found.append(record)
-    return sorted(found, key=lambda record: record.number)

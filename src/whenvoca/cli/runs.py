@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.show.effects import brief_label, describe_effect, effect_to_json
+from whenvoca.cli.show.effects import brief_label, describe_run, effect_to_json
 from whenvoca.cli.show.output import OUTCOME_STYLES, Column, say, say_next, show_json, show_table, styled
 from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.ledger.sqlite import SqliteLedger
@@ -74,7 +74,7 @@ def _show(records: list[RunRecord], opened: OpenWorkspace, common: Common) -> No
     rows = []
     for record in records:
         when = datetime.fromisoformat(record.started).astimezone(zone)
-        what = record.reason or _brief(record)
+        what = record.reason or describe_run(record)
         if record.undone:
             what = f"(taken back by run {record.undone}) {what}"
         outcome = styled(record.outcome, OUTCOME_STYLES.get(record.outcome, ""))
@@ -92,14 +92,6 @@ def _show(records: list[RunRecord], opened: OpenWorkspace, common: Common) -> No
     show_table(columns, rows)
     if any(record.outcome == "failed" for record in records):
         say_next("correct the rows that failed, then: whenvoca run", quiet=common.quiet)
-
-
-def _brief(record: RunRecord) -> str:
-    """What was made; the cells that were written only where nothing was made."""
-    if record.kind == "undo":
-        return f"took back run {record.undoes}"
-    made = [effect for effect in record.effects if effect.verb != "change row"] or list(record.effects)
-    return "; ".join(describe_effect(effect, notes=False) for effect in made) or "nothing to do"
 
 
 def _to_json(record: RunRecord) -> dict[str, Any]:

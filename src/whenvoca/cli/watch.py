@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+from collections.abc import Callable
 from datetime import datetime
 from importlib.util import find_spec
 from typing import TYPE_CHECKING
@@ -13,7 +14,7 @@ from zoneinfo import ZoneInfo
 import click
 
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.show.effects import describe_effect
+from whenvoca.cli.show.effects import describe_effect, describe_run
 from whenvoca.cli.show.outcome import run_to_json
 from whenvoca.cli.show.output import OUTCOME_STYLES, console, say, styled
 from whenvoca.engine.ledger.protocol import Ledger
@@ -59,7 +60,7 @@ def command(common: Common, until: str, once: bool) -> int:
     told = _Log(common, zone)
     with hold_ledger(opened.workspace, opened.clock, say) as ledger:
         waker.heed_signals()
-        door = _door(opened, told)
+        door = _door(opened, told, lambda: waker.poke(""))
         loading = _Loader(common, opened, ledger, door)
         watch = Watch(
             load=loading,
@@ -87,19 +88,20 @@ def command(common: Common, until: str, once: bool) -> int:
     return ExitCode.DONE if went_well else ExitCode.FAILED
 
 
-_SERVED = ("form", "hook")
-
-
-def _door(opened: OpenWorkspace, told: _Log) -> Door | None:
+def _door(opened: OpenWorkspace, told: _Log, wake: Callable[[], None]) -> Door | None:
     """The door on the web, where the workspace has one and something to serve. Raises SettingsFault."""
-    tables = opened.workspace.places.values()
-    if opened.workspace.web is None or not any(each.get("kind") in _SERVED or each.get("feed") for each in tables):
+    web, tables = opened.workspace.web, opened.workspace.places.values()
+    is_any = any(each.get("kind") in ("form", "hook") or each.get("feed") or each.get("page") for each in tables)
+    if web is None or not (is_any or web.board):
         return None
     if find_spec("uvicorn") is None:
         raise SettingsFault("forms and hooks need uvicorn and starlette", fix="pip install 'whenvoca[web]'")
     from whenvoca.web.door import Door
 
-    return Door(opened.workspace, opened.clock, told.note, lambda text: told.trouble(text, opened.clock.now()))
+    def trouble(text: str) -> None:
+        told.trouble(text, opened.clock.now())
+
+    return Door(opened.workspace, opened.clock, told.note, trouble, describe_run, wake)
 
 
 class _Loader:

@@ -56,6 +56,7 @@ class Access(Struct, frozen=True, kw_only=True):
     settings: str = ""  # their names, besides those of the kind
     package: str = ""  # that has to be installed, by the module it brings
     extra: str = ""  # which brings it
+    is_besides: bool = False  # it may be given besides another one, which then opens the place
 
 
 def _as_it_is(place: Any, sample: Path | None) -> Any:
@@ -84,6 +85,7 @@ class PlaceKind(Struct, frozen=True, kw_only=True):
     def open(self, settings: PlaceSettings, context: PlaceContext) -> Any:
         """The place. Raises SettingsFault where a setting is wrong, or a package is not installed."""
         given = [each for each in self.accesses if settings.has(each.key)]
+        given = [each for each in given if not each.is_besides] or given
         keys = [each.key for each in self.accesses]
         more = given[0].settings if len(given) == 1 else ""
         settings.allow(("kind", "zone", "formerly", *keys, *self.settings.split(), *more.split()))

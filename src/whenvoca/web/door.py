@@ -20,15 +20,20 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.errors import PlaceTrouble, WhenvocaError
 from whenvoca.language import tree
+from whenvoca.places.chat.folder import FolderChat
+from whenvoca.places.chat.paged import PagedChat
 from whenvoca.places.form.place import Form
 from whenvoca.places.hook.place import Hook
 from whenvoca.places.open_places import OpenPlaces
 from whenvoca.unforeseen import tell_unforeseen
+from whenvoca.web.board_pages import BoardPages
 from whenvoca.web.confirmations import Confirmations
+from whenvoca.web.desk_pages import DeskPages
 from whenvoca.web.feeds import Feeds
 from whenvoca.web.form_pages import FormPages
 from whenvoca.web.hook_calls import HookCalls
@@ -61,10 +66,17 @@ Answering = Callable[[Request], Awaitable[Response]]
 
 
 class Door:
-    """Serves forms and hooks while it is open. ``note`` hears what is worth a line, ``trouble`` what went wrong."""
+    """Serves forms and hooks while it is open. ``note`` hears what is worth a line, ``trouble`` what went
+    wrong; ``describe`` tells in a line what a run did; ``wake`` has handed-over jobs done."""
 
     def __init__(
-        self, workspace: Workspace, clock: Clock, note: Callable[[str], None], trouble: Callable[[str], None]
+        self,
+        workspace: Workspace,
+        clock: Clock,
+        note: Callable[[str], None],
+        trouble: Callable[[str], None],
+        describe: Callable[[RunRecord], str],
+        wake: Callable[[], None],
     ) -> None:
         assert workspace.web is not None
         self.settings: WebSettings = workspace.web
@@ -75,6 +87,9 @@ class Door:
         self._house = House(workspace.name, self.settings, folder, self._intake, self.waiting)
         self._feeds = Feeds(self._house)
         self._confirmations = Confirmations(self._house, folder / "ledger.sqlite", clock, note, trouble)
+        self._describe, self._wake = describe, wake
+        self._board: BoardPages | None = None
+        self._desks: dict[str, DeskPages] = {}
         self._forms: dict[str, FormPages] = {}
         self._hooks: dict[str, HookCalls] = {}
         self._gate = Floodgate(self.settings.of_sender, self.settings.total)
@@ -107,6 +122,14 @@ class Door:
             elif isinstance(place, Hook):
                 hooks[place.name.lower()] = HookCalls(self._house, place, self._clock)
         self._forms, self._hooks = forms, hooks
+        boxes = [each.box if isinstance(each, PagedChat) else each for each in places.usable("chat")]
+        self._desks = {
+            each.page: DeskPages(self._house, each, workspace.people, self._clock)
+            for each in boxes
+            if isinstance(each, FolderChat) and each.page
+        }
+        if self.settings.board:
+            self._board = BoardPages(self._house, workspace, self._clock, open_places, self._describe, self._wake)
         self._confirmations.serve(workspace.root, confirming, open_places)
 
     # --- open and shut
@@ -155,6 +178,7 @@ class Door:
 
     def close(self) -> None:
         """Answers what is under way, and ends."""
+        self._house.is_closing = True
         if self._server is not None:
             self._server.should_exit = True
             self._thread.join(20)
@@ -172,6 +196,7 @@ class Door:
         app = Starlette(
             routes=[
                 Route("/style.css", self._style, methods=["GET"]),
+                Route("/desk.js", self._script, methods=["GET"]),
                 Route("/feeds/{token}/{file}", self._feeds.answer, methods=_METHODS),
                 Route("/hooks/{name}/{token}", self._hook, methods=_METHODS),
                 Route("/{path:path}", self._form, methods=_METHODS[:3]),
@@ -183,6 +208,10 @@ class Door:
     async def _style(self, request: Request) -> Response:
         data = (PAGES / "style.css").read_bytes()
         return Response(data, media_type="text/css", headers={"cache-control": "max-age=3600"})
+
+    async def _script(self, request: Request) -> Response:
+        data = (PAGES / "desk.js").read_bytes()
+        return Response(data, media_type="text/javascript", headers={"cache-control": "max-age=3600"})
 
     async def _hook(self, request: Request) -> Response:
         name, token = request.path_params["name"], request.path_params["token"]
@@ -211,6 +240,11 @@ class Door:
             pages = self._forms[path]
             return await (pages.take(request) if request.method == "POST" else pages.show(request))
         base, _, rest = path.rpartition("/")
+        for found, token, deed in ((base, rest, ""), (base.rpartition("/")[0], base.rpartition("/")[2], rest)):
+            if found in self._desks:
+                return await self._desks[found].answer(request, token, deed)
+            if self._board is not None and found == self.settings.board:
+                return await self._board.answer(request, token, deed)
         own, deed = (rest, "") if _OWN.fullmatch(rest) else (base.rpartition("/")[2], rest)
         base = base if not deed else base.rpartition("/")[0]
         pages_of = self._forms.get(base)
@@ -262,7 +296,7 @@ class _Guard:
             await send(message)
 
         headers = {name.decode("latin-1").lower(): value.decode("latin-1") for name, value in scope["headers"]}
-        if scope["path"] != "/style.css":
+        if scope["path"] not in ("/style.css", "/desk.js"):
             wait = self._gate.seconds_to_wait(sender_of(scope, headers, self._settings.proxies))
             if wait:
                 said = PlainTextResponse("Too many requests; please wait.", 429, {"retry-after": str(wait)})

@@ -27,7 +27,7 @@ from whenvoca.web.booked import as_event, day_in_words, in_words
 from whenvoca.web.free_times import FreeTimesOfForm, faults_of_held, faults_of_times
 from whenvoca.web.house import House
 from whenvoca.web.outcomes import Story, story_of
-from whenvoca.web.rehearsals import is_rehearsed
+from whenvoca.web.rehearsals import is_rehearsed, rehearse_last
 from whenvoca.web.requests import read_form, refuse_other_sites
 
 _INPUTS = {"date": "date", "time": "time", "moment": "datetime-local", "address": "email", "number": "text"}
@@ -82,7 +82,7 @@ class FormPages:
         return await self._answer(*kept, posted)
 
     async def _tell_rehearsal(self) -> Response:
-        told = await self._house.rehearsals.answer(self._form.name, self._form.wake)
+        told = await rehearse_last(self._house, self._form.name, self._form.wake)
         return self._house.render("rehearsed.html", title=self._form.words.title, told=told)
 
     async def _read(

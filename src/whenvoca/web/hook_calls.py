@@ -19,7 +19,7 @@ from whenvoca.places.hook.place import Hook
 from whenvoca.places.hook.reading import WebCall
 from whenvoca.web.house import House
 from whenvoca.web.outcomes import Story, story_of
-from whenvoca.web.rehearsals import is_rehearsed
+from whenvoca.web.rehearsals import is_rehearsed, rehearse_last
 from whenvoca.web.requests import read_body
 
 _WAIT = re.compile(r"(?:^|[,;\s])wait\s*=\s*\"?(\d{1,3})\"?", re.IGNORECASE)  # RFC 7240 4.3
@@ -52,7 +52,7 @@ class HookCalls:
             raise HTTPException(status, f"{fault.message}{'; ' + fault.fix if fault.fix else ''}") from fault
         kept = await self._house.intake.do(lambda ledger: self._keep(ledger, call, kind, body))
         if kept is None:
-            return JSONResponse(await self._house.rehearsals.answer(self._hook.name, self._hook.wake))
+            return JSONResponse(await rehearse_last(self._house, self._hook.name, self._hook.wake))
         number, subjects, arrival = kept
         self._hook.wake()
         wait = _WAIT.search(headers.get("prefer", ""))

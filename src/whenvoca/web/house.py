@@ -9,11 +9,12 @@ from typing import Any
 from jinja2 import Environment, FileSystemLoader, StrictUndefined
 from starlette.responses import HTMLResponse
 
+from whenvoca.engine.people import People, Person
 from whenvoca.engine.workspace.web_key import KeyFile, WebKey
 from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.web.intake import IntakeThread
+from whenvoca.web.jobs import Jobs
 from whenvoca.web.outcomes import Waiting
-from whenvoca.web.rehearsals import Rehearsals
 
 PAGES = Path(__file__).parent / "pages"
 
@@ -23,8 +24,9 @@ class House:
 
     def __init__(self, name: str, settings: WebSettings, folder: Path, intake: IntakeThread, waiting: Waiting) -> None:
         self.name, self.settings, self.intake, self.waiting = name, settings, intake, waiting
-        self.rehearsals = Rehearsals(intake, folder)
+        self.folder, self.jobs = folder, Jobs(intake, folder)
         self._former: Mapping[str, str] = {}
+        self.is_closing = False  # what is kept open for long ends
         self._key_file = KeyFile(folder)
         self._pages = Environment(
             loader=FileSystemLoader(PAGES),
@@ -62,6 +64,12 @@ class House:
     def path_of_entry(self, path: str, form: str, subject: str) -> str:
         """The private link of an entry of the form that is served at that path."""
         return f"{path}/{subject}-{self.token_of_entry(form, subject)}"
+
+    def person_of(self, given: str, purpose: str, place: str, people: People) -> Person | None:
+        """Whose personal link has that word, compared in constant time; None for nobody's."""
+        first, key = self.first_name(place), self.key
+        found = [each for each in people.persons.values() if key.is_of_person(given, purpose, first, each.name)]
+        return found[0] if found else None
 
     def first_name(self, place: str) -> str:
         """What a place was called first, in lower case."""

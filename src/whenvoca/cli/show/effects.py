@@ -10,6 +10,7 @@ from typing import Any
 
 from whenvoca.cli.show.output import Column, show_table
 from whenvoca.engine.effects import Effect
+from whenvoca.engine.ledger.records import RunRecord
 from whenvoca.open_workspace import EFFECT_KINDS
 from whenvoca.values.durations import Duration
 
@@ -32,6 +33,14 @@ def show_effects(effects: Sequence[Effect], labels: Mapping[str, str] = MappingP
             rows.append((name, each.verb, which or EFFECT_KINDS.of(each).target(each), tell_change(each)))
     if rows:
         show_table([Column("place"), Column("effect"), Column("which"), Column("old → new", wraps=True)], rows)
+
+
+def describe_run(record: RunRecord) -> str:
+    """What a run made; the cells that were written only where nothing was made."""
+    if record.kind == "undo":
+        return f"took back run {record.undoes}"
+    made = [effect for effect in record.effects if effect.verb != "change row"] or list(record.effects)
+    return "; ".join(describe_effect(effect, notes=False) for effect in made) or "nothing to do"
 
 
 def brief_label(label: str) -> str:

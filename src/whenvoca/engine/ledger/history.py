@@ -28,3 +28,15 @@ def choose_runs(ledger: Ledger, numbers: Sequence[int]) -> list[RunRecord]:
             found[number] = record
             pending += ledger.runs_set_off(number)
     return [found[number] for number in sorted(found, reverse=True)]
+
+
+def failed_and_last(ledger: Ledger, limit: int = 1_000_000) -> list[RunRecord]:
+    """The runs that failed and are the last of their subject, in order, of so many that failed last."""
+    found = []
+    for record in ledger.runs(failed=True, limit=limit):
+        if record.kind == "request":
+            continue
+        newest = ledger.runs(workflow=record.workflow, subject=record.subject, limit=1)
+        if newest and newest[0].number == record.number:
+            found.append(record)
+    return sorted(found, key=lambda record: record.number)

@@ -26,7 +26,7 @@ from whenvoca.language.field_checks import FieldContext
 from whenvoca.language.names import fold_name
 from whenvoca.language.reader import read_workflow
 
-_OF_WEB = ("form", "hook")
+_OF_WEB = ("form", "hook", "chat")
 
 
 class PlaceLook(Protocol):

@@ -7,7 +7,7 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from whenvoca.engine.clock import Clock
 from whenvoca.errors import PlaceTrouble
@@ -44,6 +44,16 @@ def worker_lock(path: Path, clock: Clock, *, patience: float, tell: object = Non
             _unlock(file)
 
 
+@contextmanager
+def alone_with(file: IO[Any]) -> Iterator[None]:
+    """The open file as one's own for a moment: whoever else wants it so, in this process or another, waits."""
+    _wait_for_lock(file)
+    try:
+        yield
+    finally:
+        _unlock(file)
+
+
 def _holder(file: IO[str]) -> str:
     file.seek(0)
     process = file.read(20).strip()
@@ -61,7 +71,11 @@ if sys.platform == "win32":
             return False
         return True
 
-    def _unlock(file: IO[str]) -> None:
+    def _wait_for_lock(file: IO[Any]) -> None:
+        file.seek(1 << 20)
+        msvcrt.locking(file.fileno(), msvcrt.LK_LOCK, 1)
+
+    def _unlock(file: IO[Any]) -> None:
         file.seek(1 << 20)
         msvcrt.locking(file.fileno(), msvcrt.LK_UNLCK, 1)
 
@@ -75,5 +89,8 @@ else:
             return False
         return True
 
-    def _unlock(file: IO[str]) -> None:
+    def _wait_for_lock(file: IO[Any]) -> None:
+        fcntl.flock(file, fcntl.LOCK_EX)
+
+    def _unlock(file: IO[Any]) -> None:
         fcntl.flock(file, fcntl.LOCK_UN)

@@ -10,6 +10,7 @@ import os
 import secrets
 from collections.abc import Mapping
 from pathlib import Path
+from urllib.parse import quote
 
 from whenvoca.errors import PlaceTrouble
 
@@ -42,6 +43,15 @@ class WebKey:
         """Whether that is the word in the address of a hook, compared in constant time."""
         return _is_same(given, self.of_hook(name))
 
+    def of_person(self, purpose: str, place: str, person: str) -> str:
+        """The word in the personal link of somebody: to a page of a place, or to the board."""
+        turn = self.turns.get(name_of_person(place, person), 0)
+        return self.token(purpose, place.lower(), person.lower(), str(turn))
+
+    def is_of_person(self, given: str, purpose: str, place: str, person: str) -> bool:
+        """Whether that is the word, compared in constant time."""
+        return _is_same(given, self.of_person(purpose, place, person))
+
     def is_token(self, given: str, *about: str) -> bool:
         """Whether that is the word for these things, compared in constant time."""
         return _is_same(given, self.token(*about))
@@ -50,6 +60,11 @@ class WebKey:
         """As the file holds it."""
         lines = [self._key.hex(), *(f"{_TURN} {name} {count}" for name, count in sorted(self.turns.items()))]
         return "\n".join(lines) + "\n"
+
+
+def name_of_person(place: str, person: str) -> str:
+    """By which the turns of somebody's personal link are counted."""
+    return quote(f"{place}/{person}".lower())
 
 
 def _is_same(given: str, wanted: str) -> bool:
@@ -91,7 +106,7 @@ def load_key(folder: Path) -> WebKey:
 
 
 def renew_address(folder: Path, name: str) -> None:
-    """Gives a hook another address; the one before leads nowhere. Raises PlaceTrouble."""
+    """Gives a hook, or a person by PLACE/PERSON, another address; the one before leads nowhere. Raises PlaceTrouble."""
     key = load_key(folder)
     key.turns[name.lower()] = key.turns.get(name.lower(), 0) + 1
     try:

@@ -10,7 +10,8 @@ from urllib.parse import urlsplit
 
 from msgspec import Struct
 
-KEYS = ("listen", "address", "certificate", "key", "proxies", "size", "rate")
+KEYS = ("listen", "address", "certificate", "key", "proxies", "size", "rate", "board")
+_BOARD = re.compile(r"/[a-z0-9][a-z0-9-]*")
 _RATE = re.compile(r"(\d{1,6}) a (second|minute|hour)")
 _SECONDS = {"second": 1, "minute": 60, "hour": 3600}
 _SIZE = re.compile(r"(\d{1,6}) ?(kB|MB)", re.IGNORECASE)
@@ -36,6 +37,7 @@ class WebSettings(Struct, frozen=True, kw_only=True):
     size: int = 256_000
     of_sender: Rate = Rate(30, 60)
     total: Rate = Rate(600, 60)
+    board: str = ""  # the path of the board; empty: there is none
 
     @property
     def is_local(self) -> bool:
@@ -68,6 +70,9 @@ def read_web(table: Mapping[str, Any], refuse: Refuse) -> WebSettings:
     if not isinstance(rates, Mapping) or set(rates) - {"sender", "total"}:
         refuse("rate", "rate is not understood", 'rate = { sender = "30 a minute", total = "600 a minute" }')
     proxies = table.get("proxies", [])
+    board = str(table.get("board", ""))
+    if board and (not _BOARD.fullmatch(board) or board in ("/hooks", "/feeds")):
+        refuse("board", f'board = "{board}" cannot be a path', 'such as board = "/board"')
     return WebSettings(
         host=host,
         port=port,
@@ -78,6 +83,7 @@ def read_web(table: Mapping[str, Any], refuse: Refuse) -> WebSettings:
         size=_size(str(table.get("size", "256 kB")), refuse),
         of_sender=_rate(str(rates.get("sender", "30 a minute")), refuse),
         total=_rate(str(rates.get("total", "600 a minute")), refuse),
+        board=board,
     )
 
 

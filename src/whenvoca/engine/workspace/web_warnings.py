@@ -18,6 +18,8 @@ def web_warnings(workspace: Workspace, infos: Iterable[PlaceInfo], workflows: It
         for place in each.trigger.places
     }
     by_path: dict[str, str] = {}
+    if workspace.web is not None and workspace.web.board:
+        by_path[workspace.web.board] = "the board"
     for info in infos:
         if info.web is None:
             continue

@@ -20,7 +20,9 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.message_protocols import Chat, Dictation, Heard, Presence
 from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.people import People, Person
+from whenvoca.engine.workspace.lock import alone_with
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo, WebInfo
 from whenvoca.places import files
 
 _NAME = re.compile(r"[\w.@+-]+")
@@ -29,7 +31,7 @@ _NAME = re.compile(r"[\w.@+-]+")
 class FolderChat(Chat):
     """A chat that is a folder. ``name_here`` is who the workspace is in it."""
 
-    notes = ("a stand-in: rooms and people as files",)
+    notes: tuple[str, ...] = ("a stand-in: rooms and people as files",)
 
     def __init__(
         self,
@@ -42,12 +44,18 @@ class FolderChat(Chat):
         people: People | None = None,
         name_here: str = "desk",
         dictation: Dictation | None = None,
+        page: str = "",
     ) -> None:
         self.name, self.address, self.zone, self.rooms = name, address, zone, rooms
         self._people, self._dictation = people or People(), dictation
-        self._folder, self.name_here = folder, name_here
+        self._folder, self.name_here, self.page = folder, name_here, page
+        self._wake: Callable[[], None] | None = None
 
     # --- looking
+
+    def info(self) -> PlaceInfo:
+        web = WebInfo(path=self.page) if self.page else None
+        return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, rooms=tuple(self.rooms), web=web)
 
     def holds(self) -> str:
         count = sum(1 for path in self._folder.glob("*/*.jsonl") for _ in self._lines(path))
@@ -116,7 +124,13 @@ class FolderChat(Chat):
         )
 
     def listen(self, wake: Callable[[], None]) -> None:
-        """Its files tell."""
+        """Its files tell; what is said on its page does so at once."""
+        self._wake = wake
+
+    def wake(self) -> None:
+        """Something was said on its page."""
+        if self._wake is not None:
+            self._wake()
 
     def presence_of(self, person: Person) -> Presence:
         path = self._path("presence", person.chat or person.name, "json")
@@ -157,14 +171,25 @@ class FolderChat(Chat):
 
     # --- writing
 
-    def post(self, room: str, sender: str, text: str, at: datetime, *, answered: bool) -> None:
-        """Somebody else says something in a room, or without one to us alone: of the stand-in only, where there is
-        nobody to type it. ``answered``: it is dealt with already, and no workflow hears it."""
+    def post(
+        self, room: str, sender: str, text: str, at: datetime, *, answered: bool = False, number: str = ""
+    ) -> None:
+        """Somebody else says something in a room, or without one to us alone: on the page, and otherwise of the
+        stand-in only, where there is nobody to type it. ``answered``: it is dealt with already, and no workflow hears
+        it; ``number`` is the message's own, by which one that is sent twice is one."""
         kind, name = ("rooms", room) if room else ("people", sender)
-        number = len(self.messages(kind, name)) + 1
-        said: dict[str, Any] = {"id": f"said-{number}", "from": sender, "to": room or self.name_here}
+        known = self.messages(kind, name)
+        number = number or f"said-{len(known) + 1}"
+        if any(each.get("id") == number for each in known):
+            return
+        said: dict[str, Any] = {"id": number, "from": sender, "to": room or self.name_here}
         said |= {"at": at.astimezone(self.zone).isoformat(), "text": text, **({"answered": True} if answered else {})}
         self.append(self._path(kind, name, "jsonl"), said)
+
+    def size_of(self, name: str) -> int:
+        """How much was said with a person, in bytes: it grows with each message."""
+        path = self._path("people", name, "jsonl")
+        return path.stat().st_size if path.exists() else 0
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         return each_by_itself(effects, partial(self._apply_one, stamp))
@@ -196,7 +221,7 @@ class FolderChat(Chat):
         """Adds a line, durably; behind a line that a crash cut short, on a new one."""
         with files.telling_trouble(path, "written"):
             path.parent.mkdir(parents=True, exist_ok=True)
-            with open(path, "ab+") as file:
+            with open(path, "ab+") as file, alone_with(file):
                 if file.tell():
                     file.seek(-1, os.SEEK_END)
                     if file.read(1) != b"\n":
@@ -212,6 +237,12 @@ class FolderChat(Chat):
             path.parent.mkdir(parents=True, exist_ok=True)
         files.replace_file(path, json.dumps(presence.to_dict(), ensure_ascii=False).encode() + b"\n")
         return Receipt("", "")
+
+
+class PageChat(FolderChat):
+    """A chat that is nothing but a page: the folder only keeps what was said on it."""
+
+    notes = ()
 
 
 def _cut_last_line(file: Any) -> None:

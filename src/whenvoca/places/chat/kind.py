@@ -9,8 +9,10 @@ from whenvoca.engine.message_protocols import Dictation
 from whenvoca.engine.people import Person
 from whenvoca.engine.seeing.sources import MessageSource
 from whenvoca.places.chat.dictation import TextBeside
-from whenvoca.places.chat.folder import FolderChat
+from whenvoca.places.chat.folder import FolderChat, PageChat
+from whenvoca.places.chat.paged import PagedChat
 from whenvoca.places.chat.rehearsed import RehearsedChat
+from whenvoca.places.paths import read_path
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.secrets import Secret
 from whenvoca.places.settings import PlaceSettings
@@ -28,6 +30,23 @@ def _open_folder(settings: PlaceSettings, context: PlaceContext) -> FolderChat:
         people=context.workspace.people,
         name_here=settings.text("name", "desk"),
         dictation=_dictation_of(settings),
+        page=read_path(settings, "page") if settings.has("page") else "",
+    )
+
+
+def _open_page(settings: PlaceSettings, context: PlaceContext) -> FolderChat:
+    """A chat that is nothing but its page: what is said there stands in the state folder."""
+    page = read_path(settings, "page")
+    folder = context.workspace.state_folder / "pages" / settings.name.lower()
+    return PageChat(
+        settings.name,
+        folder,
+        page,
+        context.zone_of(settings),
+        rooms=(),
+        people=context.workspace.people,
+        name_here=settings.text("name", "desk"),
+        page=page,
     )
 
 
@@ -68,7 +87,8 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
         table = PlaceSettings(f"people.{person.name}", {"kind": "person", "password": person.password}, workspace.text)
         return Secret(table, "password", person.chat or person.name)
 
-    return XmppChat(settings.name, context.zone_of(settings), read, workspace.people, secret_of)
+    chat = XmppChat(settings.name, context.zone_of(settings), read, workspace.people, secret_of)
+    return PagedChat(chat, _open_page(settings, context)) if settings.has("page") else chat
 
 
 def _rehearse(chat: Any, sample: Path | None) -> RehearsedChat:
@@ -85,8 +105,9 @@ CHAT = PlaceKind(
     accesses=(
         Access(key="folder", open=_open_folder),
         Access(key="server", open=_open_server, package="slixmpp", extra="chat"),
+        Access(key="page", open=_open_page, is_besides=True),
     ),
-    missing="a chat has either a folder or a server",
+    missing="a chat has a folder, a server or a page",
     example='such as folder = "chat"',
     rehearse=_rehearse,
     source=MessageSource,

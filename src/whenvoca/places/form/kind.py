@@ -10,23 +10,13 @@ from whenvoca.engine.seeing.entry_source import EntrySource
 from whenvoca.language.faults import nearest
 from whenvoca.places.form.fields import FormField, read_fields
 from whenvoca.places.form.place import ChangeUntil, Form, FormWords
+from whenvoca.places.paths import read_path
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.dates import parse_order
 from whenvoca.values.durations import Duration, parse_duration
 
-_PATH = re.compile(r"/[a-z0-9][a-z0-9/_-]*[a-z0-9]|/[a-z0-9]")
 _UNTIL = re.compile(r"(?P<span>.+?) before (?P<field>.+)", re.IGNORECASE)
-_TAKEN_PATHS = ("/hooks", "/style.css", "/board", "/feeds")  # of the door itself
-
-
-def read_path(settings: PlaceSettings, key: str = "path") -> str:
-    """A path on the web. Raises SettingsFault."""
-    path = settings.text(key)
-    if not _PATH.fullmatch(path) or any(path == each or path.startswith(f"{each}/") for each in _TAKEN_PATHS):
-        said = f'"{path}" cannot be a path' if _PATH.fullmatch(path) is None else f'"{path}" belongs to the door itself'
-        raise settings.refuse(key, said, 'small letters, digits and hyphens after a slash, such as path = "/lending"')
-    return path
 
 
 def _open(settings: PlaceSettings, context: PlaceContext) -> Form:
