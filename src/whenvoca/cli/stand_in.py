@@ -42,7 +42,7 @@ def meeting_links(listen: str, file: Path | None) -> int:
 
     from whenvoca.web.meeting_stand_in import MeetingStandIn
 
-    listening = socket.socket()
+    listening = socket.socket(proto=socket.IPPROTO_TCP)
     listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listening.bind((host, int(port)))

@@ -13,6 +13,7 @@ from typing import Any
 from whenvoca.engine.watching.watching import Waker
 
 _SETTLE_MS = 150  # changes within so many milliseconds are heard of together
+_SLICE_SECONDS = 1.0  # a signal that comes in the moment before a wait begins is only heard when it ends
 _PROBES, _PROBE_SECONDS = 60, 0.1
 _OWN = tuple("-wal -shm -journal .tmp ledger.sqlite watch.json worker.lock sheets.json .whenvoca-tmp".split())
 
@@ -103,7 +104,8 @@ class FileWaker(Waker):
         return found
 
     def wait(self, seconds: float) -> set[Path]:
-        self._wake.wait(seconds)
+        while seconds > 0 and not self._wake.wait(min(seconds, _SLICE_SECONDS)):
+            seconds -= _SLICE_SECONDS
         self._wake.clear()
         with self._lock:
             found, self._changed = self._changed, set()

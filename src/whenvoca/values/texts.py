@@ -69,5 +69,7 @@ def show_pattern(value: date | time | datetime, pattern: str) -> str:
 
 def clean_text(text: str) -> str:
     """The text without signs that no document can hold: lone surrogates, and control signs but for line breaks."""
+    if text.isprintable():
+        return text
     kept = text.encode("utf-8", "replace").decode("utf-8")
     return "".join(sign for sign in kept if sign in "\n\r\t" or (sign >= " " and sign != "\x7f"))

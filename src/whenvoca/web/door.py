@@ -60,6 +60,7 @@ _HEADERS = [
     (b"cross-origin-resource-policy", b"same-origin"),
     (b"cache-control", b"no-store"),
 ]
+_HEADERS_OF_DATA = [each for each in _HEADERS if each[0] in (b"x-content-type-options", b"cache-control")]
 _METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS")
 _OWN = re.compile(r"\d+-[a-z2-7]+")
 Answering = Callable[[Request], Awaitable[Response]]
@@ -138,7 +139,8 @@ class Door:
         """Begins to listen. Raises PlaceTrouble where the port is taken."""
         settings = self.settings
         family = socket.AF_INET6 if ":" in settings.host else socket.AF_INET
-        listening = socket.socket(family, socket.SOCK_STREAM)
+        # asyncio sends at once where the protocol is named; without it each answer waits for an acknowledgement
+        listening = socket.socket(family, socket.SOCK_STREAM, socket.IPPROTO_TCP)
         try:
             listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             listening.bind((settings.host, settings.port))
@@ -289,15 +291,16 @@ class _Guard:
         if scope["type"] != "http":
             return
 
+        wanted = _HEADERS_OF_DATA if scope["path"].startswith("/hooks/") else _HEADERS  # no browser shows the others
+
         async def send_with_headers(message: Message) -> None:
             if message["type"] == "http.response.start":
                 given = {name.lower() for name, _ in message["headers"]}
-                message["headers"] = [*message["headers"], *[each for each in _HEADERS if each[0] not in given]]
+                message["headers"] = [*message["headers"], *[each for each in wanted if each[0] not in given]]
             await send(message)
 
-        headers = {name.decode("latin-1").lower(): value.decode("latin-1") for name, value in scope["headers"]}
         if scope["path"] not in ("/style.css", "/desk.js"):
-            wait = self._gate.seconds_to_wait(sender_of(scope, headers, self._settings.proxies))
+            wait = self._gate.seconds_to_wait(sender_of(scope, self._settings.proxies))
             if wait:
                 said = PlainTextResponse("Too many requests; please wait.", 429, {"retry-after": str(wait)})
                 await said(scope, receive, send_with_headers)

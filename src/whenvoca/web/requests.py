@@ -7,6 +7,8 @@ import ipaddress
 import time
 from collections import OrderedDict
 from collections.abc import Mapping
+from functools import lru_cache
+from typing import Any
 from urllib.parse import urlsplit
 
 from starlette.exceptions import HTTPException
@@ -76,18 +78,26 @@ def refuse_other_sites(request: Request, settings: WebSettings) -> None:
             raise HTTPException(403, "the form was sent from another site")
 
 
-def sender_of(scope: Mapping[str, object], headers: Mapping[str, str], proxies: tuple[str, ...]) -> str:
+def sender_of(scope: Mapping[str, Any], proxies: tuple[str, ...]) -> str:
     """The address that a request comes from; behind a proxy that is trusted, what that one tells."""
     client = scope.get("client")
     sender = str(client[0]) if isinstance(client, list | tuple) and client else ""
-    told = [each.strip() for each in headers.get("x-forwarded-for", "").split(",") if each.strip()]
+    told: list[str] = []
+    if sender in proxies:
+        said = b",".join(value for name, value in scope["headers"] if name.lower() == b"x-forwarded-for")
+        told = [each.strip() for each in said.decode("latin-1").split(",") if each.strip()]
     while sender in proxies and told:
         sender = told.pop()
+    return _network_of(sender)
+
+
+@lru_cache(maxsize=1024)
+def _network_of(sender: str) -> str:
+    """Who has one IPv6 address has the whole network behind it."""
     try:
         address = ipaddress.ip_address(sender)
     except ValueError:
         return sender[:60]
-    # who has one IPv6 address has the whole network behind it
     return str(ipaddress.ip_network(f"{address}/64", strict=False)) if address.version == 6 else sender
 
 
