@@ -116,7 +116,9 @@ def test_signatures_by_the_open_convention_are_checked(site: MakeSite) -> None:
     for missing in ("webhook-id", "webhook-timestamp", "webhook-signature"):
         assert post({name: value for name, value in signed(body, key).items() if name != missing}) == 401
     assert post({**signed(body, key), "webhook-timestamp": "x"}) == 401
-    assert "Forged" not in (here.desk.folder / "loan-book.csv").read_text()
+    book = here.desk.folder / "loan-book.csv"
+    until(book.exists)
+    assert "Forged" not in book.read_text()
 
 
 JSON = {"content-type": "application/json"}
