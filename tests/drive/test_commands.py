@@ -110,6 +110,9 @@ def test_demo_plays_its_tour_to_the_end(desk: Desk) -> None:
         "ines shows dnd",
         "23:30–04:15 · NGC 4565 with spectrograph [domes]",
         "activity filled with 2 rows",
+        "200: The small telescope is yours for these days. Day Friday 2 Apr 2027 to Monday 5 Apr 2027",
+        "422: The small telescope cannot go out then",
+        '200: {"number":1,"state":"done"',
         "That was the tour",
     ):
         assert told in result.out + result.err

@@ -47,7 +47,10 @@ def test_what_is_refused_comes_back_with_the_form(site: MakeSite) -> None:
     here.look(here.send())
     refused = here.send(Name="Marta <b>", Address="marta@example.org", Out="2027-04-04", Back="2027-04-07")
     assert refused.status_code == 422
-    assert "It cannot go out then: something takes that time" in text_of(refused.text)
+    said = (
+        "It cannot go out then: something takes that time, 2 Apr 2027 up to 4 Apr 2027, and is free again on 5 Apr 2027"
+    )
+    assert said in text_of(refused.text)
     assert "Joana" not in refused.text  # strangers learn when, and not who
     assert 'value="Marta &lt;b&gt;"' in refused.text
     entry, link = (re.search(rf'name="{name}" value="([^"]+)"', refused.text)[1] for name in ("entry", "link"))  # type: ignore[index]

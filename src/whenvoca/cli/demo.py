@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+import html
+import json
+import re
 import shlex
 import sys
 from collections.abc import Iterator
 from importlib import resources
+from importlib.util import find_spec
 from pathlib import Path
+from typing import Any
 
 import click
 
 from whenvoca.cli.show.output import console, styled
 from whenvoca.demo.larkmoor import LATER, NOW, change_duties, change_requests, move_visit, write_workspace
 from whenvoca.errors import RequestFault
+
+_VISITORS = (
+    "Others come by the web. watch serves forms and web calls, and answers with what was done. Here two people ask\n"
+    "for the small telescope by the form, the second for days that are taken, and a school's page posts a teacher."
+)
 
 
 @click.command("demo")
@@ -49,6 +59,9 @@ def command(folder: Path | None, keep_still: bool) -> int:
     _tell("What was said in the rooms, and what people show:")
     _show_chat(folder)
     _play(folder, "by hand", now=LATER)
+    _tell(_VISITORS)
+    _show_visits(folder)
+    _play(folder, "visited", now=LATER)
     _tell(f"That was the tour. Go on by hand: cd {folder}, look into workflows/, change requests.xlsx, whenvoca run.")
     return 0
 
@@ -96,6 +109,39 @@ def _newest_run(folder: Path) -> int:
         return ledger.runs(workflow="duties-mirror", limit=1)[0].number
     finally:
         ledger.close()
+
+
+def _show_visits(folder: Path) -> None:
+    """Somebody borrows the small telescope by the form, somebody else is too late, and a school's page posts."""
+    if find_spec("uvicorn") is None or find_spec("httpx") is None:
+        _tell("(This needs: pip install 'whenvoca[web,server]')")
+        return
+    from whenvoca.cli.demo_visitors import post_to_the_door
+    from whenvoca.errors import PlaceTrouble
+
+    loan = {"Address": "joana@example.org", "Out": "2027-04-02", "Back": "2027-04-05", "Purpose": "at school"}
+    late = {"Address": "marta@example.org", "Out": "2027-04-04", "Back": "2027-04-07", "Purpose": "at home"}
+    teacher = {"id": "post-1", "visit": "V-11", "teacher": {"name": "Joana", "mail": "joana@example.org"}}
+    visits: list[tuple[str, dict[str, Any]]] = [
+        ("lending", {"Name": "Joana", **loan}),
+        ("lending", {"Name": "Marta", **late}),
+        ("school-page", teacher),
+    ]
+    try:
+        for url, given, answer in post_to_the_door(folder, LATER, visits):
+            told = "; ".join(f"{name} {json.dumps(value)}" for name, value in given.items())
+            console().print(styled(f"\nPOST {url}", "bold"), soft_wrap=True)
+            console().print(f"  {told}", soft_wrap=True, highlight=False)
+            said = answer.text if "json" in answer.headers["content-type"] else _first_words(answer.text)
+            console().print(f"{answer.status_code}: {said}", soft_wrap=True, highlight=False)
+    except PlaceTrouble as trouble:
+        _tell(f"(The door cannot be opened now: {trouble.message})")
+
+
+def _first_words(page: str) -> str:
+    """What a page says first of all, and what was booked."""
+    body = page.partition("<main")[2].partition("</h1>")[2].partition("<form")[0].partition('<p class="quiet"')[0]
+    return " ".join(html.unescape(re.sub(r"<[^>]+>", " ", body)).split())
 
 
 def _show_chat(folder: Path) -> None:

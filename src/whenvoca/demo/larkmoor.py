@@ -75,7 +75,7 @@ Answer,Duty no,Duty,Person,Day,From,To
 def write_workspace(folder: Path) -> None:
     """Writes all files of the workspace into ``folder``. Raises PlaceTrouble where they cannot be written."""
     packaged = resources.files("whenvoca.demo") / "files"
-    settings = (packaged / "whenvoca.toml").read_text(encoding="utf-8").format(root=new_root())
+    settings = (packaged / "whenvoca.toml").read_text(encoding="utf-8").replace("{root}", new_root())
     (folder / "workflows").mkdir(parents=True, exist_ok=True)
     replace_file(folder / "whenvoca.toml", settings.encode())
     for entry in (packaged / "workflows").iterdir():

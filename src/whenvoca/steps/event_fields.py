@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -331,6 +331,15 @@ def _colour(call: StepCall) -> str:
     return text
 
 
+def _taken(begin: datetime, end: datetime) -> str:
+    """When time is taken; of whole days the last one too, which is not free yet."""
+    if begin.time() != end.time() or begin.time() != time() or end <= begin:
+        return f"{show_value(begin)} to {show_value(end)}"
+    last = end.date() - timedelta(days=1)
+    days = show_value(last) if last == begin.date() else f"{show_value(begin.date())} up to {show_value(last)}"
+    return f"{days}, and is free again on {show_value(end.date())}"
+
+
 def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> Event:
     """The event, tentative if something takes its time and the step says so. Raises RowFault where it says refuse."""
     if clash == "allow" or not event.takes_time:
@@ -345,7 +354,7 @@ def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> 
     begin, end = (each.astimezone(zone) for each in other.span(zone))
     more = f" and {len(others) - 1} more" if len(others) > 1 else ""
     title = "something" if isinstance(call.subject, EntryThing) else f'"{other.title}"'  # strangers hear only when
-    said = f"{title} takes that time, {show_value(begin)} to {show_value(end)}{more}"
+    said = f"{title} takes that time, {_taken(begin, end)}{more}"
     if clash == "refuse":
         raise RowFault(said)
     notes.append(f"tentative: {said}")
