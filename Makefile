@@ -27,7 +27,7 @@ check: $(STAMP)
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/mypy
-	$(BIN)/mypy --follow-imports=silent --ignore-missing-imports benchmarks
+	$(BIN)/mypy --follow-imports=silent --ignore-missing-imports --explicit-package-bases benchmarks
 	$(BIN)/lint-imports
 
 # The browser and what reads pages for accessibility, for the long tests only.

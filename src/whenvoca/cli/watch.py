@@ -126,6 +126,8 @@ class _Loader:
         renamed = find_renamed(ledger, sound, opened.names(), opened.workspace.places)
         faults += [f"{each.said}; {each.fix}, or run it once with --yes" for each in renamed]
         sound = [each for each in sound if each not in [one.workflow for one in renamed]]
+        if self._door is not None and opened.workspace.web != self._door.settings:
+            faults.append("whenvoca.toml: [web] has changed; the door stays as it was until watch is started again")
         if self._door is not None:
             self._door.serve(opened.workspace, opened.places, sound)
         return Loaded(opened.stage(ledger), sound, faults)

@@ -15,14 +15,13 @@ from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import ColumnInfo, column_word
 from whenvoca.language.names import fold_name
-from whenvoca.places.field_kinds import FIELD_KINDS
+from whenvoca.places.field_kinds import FIELD_KINDS, read_as
 from whenvoca.places.form.free import FreeTimes, read_free
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.values.addresses import to_address
-from whenvoca.values.columns import ColumnHints, Unread, read_column
+from whenvoca.values.columns import Unread
 from whenvoca.values.kinds import Kind
 from whenvoca.values.texts import show_value
-from whenvoca.values.zones import to_moment
 
 _KINDS = {**FIELD_KINDS, "long text": Kind.TEXT, "choice": Kind.TEXT, "choices": Kind.TEXT}
 _SETTINGS = ("name", "label", "kind", "required", "choices", "least", "most", "help", "from-link", "free")
@@ -181,18 +180,15 @@ def _read_one(field: FormField, text: str, zone: ZoneInfo, order: str) -> Any:
             raise FieldFault(f'"{text[:60]}" is not an email address: {_SUCH_AS["address"]}.')
         return address
     text = text.replace("T", " ", 1) if field.kind == "moment" else text
-    hints = ColumnHints(kind=_KINDS[field.kind], dates=order or None)
-    value = read_column(field.name, [text], hints).read(text)
+    try:
+        value = read_as(_KINDS[field.kind], field.name, text, zone, order)
+    except RowFault as fault:
+        raise FieldFault(f"{fault.message[:1].upper()}{fault.message[1:]}.") from fault
     if isinstance(value, Unread):
         if value.waits:
             raise FieldFault(f'"{text[:60]}" can be read in two ways. Please write it as {_SUCH_AS[field.kind][8:]}.')
         noun = "an" if field.kind[0] in "aeiou" else "a"
         raise FieldFault(f'"{text[:60]}" is not {noun} {field.kind}: {_SUCH_AS[field.kind]}.')
-    if isinstance(value, datetime) and value.tzinfo is None:
-        try:
-            return to_moment(value, zone)
-        except RowFault as fault:
-            raise FieldFault(f"{fault.message[:1].upper()}{fault.message[1:]}.") from fault
     return value
 
 

@@ -12,10 +12,10 @@ from msgspec import Struct, field
 
 from whenvoca.errors import RowFault, SourceFault
 from whenvoca.language.evaluation import Scope
+from whenvoca.places.field_kinds import read_as
 from whenvoca.values.addresses import to_address
-from whenvoca.values.columns import ColumnHints, Unread, read_column
+from whenvoca.values.columns import Unread
 from whenvoca.values.kinds import Kind
-from whenvoca.values.zones import to_moment
 
 MISSING = object()  # there is nothing at that path
 _MOST_ELEMENTS = 500
@@ -172,12 +172,10 @@ def _read_scalar(reading: HookReading, name: str, path: str, found: Any, zone: Z
         return address
     if kind is Kind.TEXT:
         return found
-    value = read_column(name, [found], ColumnHints(kind=kind, dates=reading.dates)).read(found)
+    try:
+        value = read_as(kind, name, found, zone, reading.dates)
+    except RowFault as fault:
+        raise SourceFault(f'"{path}": {fault.message}') from fault
     if isinstance(value, Unread):
         raise SourceFault(f'"{path}": {value.fault}', fix=value.fix)
-    if isinstance(value, datetime) and value.tzinfo is None:
-        try:
-            return to_moment(value, zone)
-        except RowFault as fault:
-            raise SourceFault(f'"{path}": {fault.message}') from fault
     return value
