@@ -17,12 +17,14 @@ from pathlib import Path
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
+import httpx
 import pytest
 from msgspec.structs import replace
 from slixmpp.exceptions import IqError
 
 from tests.chat_servers import Onlooker, Prosody, eventually, running_prosody
 from tests.conftest import SETTINGS, WHENVOCA, Desk
+from tests.servers import free_port
 from whenvoca.calendars.reader import read_events
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.message_protocols import Chat, Presence
@@ -420,6 +422,23 @@ def test_watch_hears_the_server_at_once_and_answers(desk: Desk, prosody: Prosody
         eventually(lambda: any(text.startswith("Made: ") for _, _, text in ines.heard), 15)
         ines.say("undo that", to="desk@localhost")
         eventually(lambda: any(text == "Taken back: mirror wash." for _, _, text in ines.heard), 15)
+    ines.close()
+    assert desk.events() == []
+
+
+def test_a_page_beside_a_server_is_one_chat_with_it(desk: Desk, prosody: Prosody) -> None:
+    workflow = 'when chat hears a message\n  from "ines"\n\nanswer message in domes\n'
+    web = f'page = "/desk"\n[web]\nlisten = "127.0.0.1:{free_port()}"\n'
+    desk.settings(SETTINGS, ANSWERED.format(port=prosody.port), web).workflow(workflow, "desk")
+    ines = Onlooker(prosody.port, "ines")
+    with watched(desk):
+        link = desk.run("places", "chat", "--link", "ines", "--json").json["link"]
+        eventually(lambda: httpx.get(link).status_code == 200, 15)
+        httpx.post(link, data={"text": "make mirror wash tomorrow 10:40", "page": "a"}, timeout=20)
+        assert "Made: " in httpx.get(link).text
+        eventually(lambda: any(text.startswith("Made: ") for _, _, text in ines.heard), 15)
+        ines.say("undo that", to="desk@localhost")  # the same conversation, from her own program
+        eventually(lambda: "Taken back: mirror wash." in httpx.get(link).text, 15)
     ines.close()
     assert desk.events() == []
 

@@ -297,3 +297,21 @@ def test_what_is_worth_saying_of_a_form_is_said(site: MakeSite) -> None:
     said = " ".join(f"{here.desk.run('check')}".replace("\\n", " ").split())
     assert "lending: change-until is set" in said
     assert "bookings: calls from outside are not signed" in said
+
+
+def test_a_form_field_named_like_a_column_elsewhere(site: MakeSite) -> None:
+    """In the `where` of a look-up a bare name is the column, and the entry's field is written in full."""
+    workflow = (
+        "when lending receives an entry\n\nchange row in loan-book\n  where  Name is entry.Name and Out is empty\n"
+        '  Out    Out\nif it fails\n  fail "Nobody called {Name} is expected"\n'
+    )
+    here = site(lend=workflow)
+    path = here.desk.folder / "whenvoca.toml"
+    path.write_text(path.read_text().replace("create = true", 'key = "Name"\nkinds = { Out = "date" }'))
+    here.desk.write("loan-book.csv", "Name,Out\nPaulo,\nJoana,\n")
+    here.watch()
+    assert here.send().status_code == 303
+    assert here.desk.read("loan-book.csv").split() == ["Name,Out", "Paulo,", "Joana,2027-04-02"]
+    refused = here.send(Name="Marta")
+    assert refused.status_code == 422
+    assert "Nobody called Marta is expected" in text_of(refused.text)
