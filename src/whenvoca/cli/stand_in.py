@@ -13,7 +13,10 @@ from whenvoca.errors import PlaceTrouble, RequestFault, SettingsFault
 
 @click.group("stand-in")
 def command() -> None:
-    """Start a small stand-in for a service outside, to try workflows without it."""
+    """Start a small stand-in for a service outside, to try workflows without it.
+
+    Example: whenvoca stand-in meeting-links --listen 127.0.0.1:8099
+    """
 
 
 @command.command("meeting-links")

@@ -118,7 +118,7 @@ class FormPages:
             return f"{why} What you filled in was not kept."
         typed = {each.name: list(posted.get(each.word, ())) for each in form.fields}
         ledger.put_sample(form.name, Sample(now.isoformat(), FIELDS, json.dumps(typed, ensure_ascii=False)))
-        if faults := faults_of_held(ledger, form, values, subject):
+        if faults := faults_of_held(ledger, form, values, subject, now):
             return faults
         if is_rehearsed(ledger, form.name, now):
             return "", 0

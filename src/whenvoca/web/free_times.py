@@ -23,6 +23,7 @@ Offered = Mapping[str, tuple[datetime, ...]]  # the times by the words of the fi
 _KEPT = 10.0  # seconds for which a page is shown the times of a look before
 _MOST = 500  # times of a field
 _LOOKED_BACK = 200  # entries
+_FRESH = timedelta(minutes=2)
 NOT_KNOWN = "Whether this time is free cannot be looked up just now. Please try again later."
 NO_LONGER_FREE = "This time is no longer free. Please choose another one."
 
@@ -35,9 +36,11 @@ def faults_of_times(form: Form, values: Mapping[str, Any], offered: Offered) -> 
     return {each.word: NO_LONGER_FREE for each in chosen if values[each.name] not in offered[each.word]}
 
 
-def faults_of_held(ledger: Ledger, form: Form, values: Mapping[str, Any], subject: str) -> dict[str, str]:
-    """The same for times that other entries hold, which workflows have not worked on yet: their events are still to
-    come. ``subject``: the entry itself, where it has come in before."""
+def faults_of_held(
+    ledger: Ledger, form: Form, values: Mapping[str, Any], subject: str, now: datetime
+) -> dict[str, str]:
+    """The same for times that other entries hold, which workflows have not worked on yet, or just now: their events
+    were not there when the calendars were looked at. ``subject``: the entry itself, where it has come in before."""
     chosen = [each for each in form.fields if each.free is not None and each.name in values]
     if not chosen:
         return {}
@@ -50,7 +53,10 @@ def faults_of_held(ledger: Ledger, form: Form, values: Mapping[str, Any], subjec
             held = arrival.state.get(each.name)
             if isinstance(held, datetime) and abs(held - values[each.name]) < each.free.length:
                 story = story_of(ledger, form.name, arrival.subject)
-                if story is not None and story.state == "waiting" and story.values.get(each.name) == held:
+                if story is None or story.is_refused or story.is_withdrawn or story.values.get(each.name) != held:
+                    continue
+                is_fresh = now - datetime.fromisoformat(arrival.at) < _FRESH  # its event may be newer than our look
+                if story.state == "waiting" or is_fresh:
                     found[each.word] = NO_LONGER_FREE
     return found
 
