@@ -10,7 +10,7 @@ from zoneinfo import ZoneInfo
 import click
 from msgspec.structs import replace
 
-from whenvoca.cli import reading, reading_samples
+from whenvoca.cli import reading, reading_mail, reading_samples
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.output import Column, console, say, say_next, show_json, show_table, styled, to_json
 from whenvoca.engine.clock import RealClock
@@ -33,6 +33,7 @@ def command() -> None:
 
 
 command.add_command(reading.text)
+command.add_command(reading_mail.mail)
 command.add_command(reading_samples.entry)
 command.add_command(reading_samples.call)
 

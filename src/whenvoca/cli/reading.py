@@ -33,11 +33,11 @@ def text(common: Common, text: str) -> int:
     """
     if not text.strip():
         raise RequestFault("the text is empty", fix='such as: whenvoca read text "anything tonight?"')
-    around = _around(common)
+    here = around(common)
     texts = [line.rstrip("\r\n") for line in sys.stdin] if text == "-" else [text]
     understood = False
     for number, each in enumerate(line for line in texts if line.strip()):
-        request = understand(each, around)
+        request = understand(each, here)
         understood = request.intent != "none"
         if common.as_json:
             show_json(request.to_json(), lines=text == "-")
@@ -45,13 +45,14 @@ def text(common: Common, text: str) -> int:
         if text == "-":
             console().print(("\n" if number else "") + each, soft_wrap=True)
         show_reading(request)
-        console().print(reply_to(request, around.zone), soft_wrap=True)
+        console().print(reply_to(request, here.zone), soft_wrap=True)
     if understood and text != "-" and not common.as_json:
         say_next(f"to have it done: whenvoca say {_quoted(text)}", quiet=common.quiet)
     return 0
 
 
-def _around(common: Common) -> Surroundings:
+def around(common: Common) -> Surroundings:
+    """What a text is read among: the workspace at hand, or nothing but a zone."""
     try:
         common.folder or find_workspace()
     except SettingsFault:  # there is none: the text by itself
