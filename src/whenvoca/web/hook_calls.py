@@ -72,8 +72,7 @@ class HookCalls:
         ledger.put_sample(name, Sample(now.isoformat(), kind, body.decode("utf-8", "replace")))
         if is_rehearsed(ledger, name, now):
             return None
-        number, subjects = keep_call(ledger, name, call, now)
-        return number, subjects, ledger.last_arrival(name)
+        return keep_call(ledger, name, call, now)
 
 
 def _outcome(number: int, stories: list[Story]) -> Response:

@@ -8,7 +8,9 @@ from whenvoca.engine.ledger.protocol import IntakeBook
 from whenvoca.engine.ledger.records import Arrival, KeptEntry, Sample
 from whenvoca.engine.place_protocols import RowState
 
-_KEEP_NUMBER = upsert("numbers", ("place",), ("last",))
+_NEXT_NUMBER = (
+    "INSERT INTO numbers (place,last) VALUES (?,1) ON CONFLICT (place) DO UPDATE SET last=numbers.last+1 RETURNING last"
+)
 _KEEP_ENTRY = upsert("entries", ("place", "subject"), ("number", "at", "state", "refused"))
 _KEEP_SAMPLE = upsert("samples", ("place",), ("at", "kind", "body"))
 _REMEMBER = (
@@ -21,24 +23,22 @@ class SqliteIntake(SqliteFile, IntakeBook):
     """These tables of the SQLite ledger."""
 
     def next_number(self, place: str) -> int:
-        number = int(self._one("SELECT coalesce(max(last),0)+1 FROM numbers WHERE place=?", (place,)))
-        with self._telling():
-            self._db.execute(_KEEP_NUMBER, (place, number))
-        return number
+        return self._add(_NEXT_NUMBER, (place,))
 
     def taken_before(self, place: str, once: str) -> str | None:
         found = self._one("SELECT subject FROM repeats WHERE place=? AND once=?", (place, once)) if once else None
         return None if found is None else str(found)
 
-    def put_entry(self, place: str, entry: KeptEntry, once: str = "") -> None:
+    def put_entry(self, place: str, entry: KeptEntry, once: str = "") -> int:
         state = None if entry.state is None else encode(entry.state)
         with self.transaction():
             self._db.execute(_KEEP_ENTRY, (place, entry.subject, entry.number, entry.at, state, 0))
-            self._db.execute(
+            arrival = self._db.execute(
                 "INSERT INTO arrivals (place,subject,at,state) VALUES (?,?,?,?)",
                 (place, entry.subject, entry.at, state),
-            )
+            ).lastrowid
             self.remember_once(place, once, entry.subject, entry.at)
+        return int(arrival or 0)
 
     def remember_once(self, place: str, once: str, word: str, at: str) -> None:
         if once:

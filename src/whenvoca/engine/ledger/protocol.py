@@ -359,8 +359,9 @@ class IntakeBook(Transactions, Protocol):
     def remember_once(self, place: str, once: str, word: str, at: str) -> None:
         """Remembers what came in with that word, unless the word is empty or known."""
 
-    def put_entry(self, place: str, entry: KeptEntry, once: str = "") -> None:
-        """Keeps what an entry says now; ``once`` is the word by which a repetition is known."""
+    def put_entry(self, place: str, entry: KeptEntry, once: str = "") -> int:
+        """Keeps what an entry says now; answers the number of that change. ``once`` is the word by which a repetition
+        is known."""
 
     def entry(self, place: str, subject: str) -> KeptEntry | None:
         """An entry as it is now."""

@@ -12,19 +12,19 @@ from whenvoca.engine.things.entry import VERSION
 from whenvoca.places.hook.reading import WebCall, is_older
 
 
-def keep_call(ledger: Ledger, hook: str, call: WebCall, now: datetime) -> tuple[int, list[str]]:
-    """Keeps what a call says; answers its number and its subjects. A repetition changes nothing, and is answered as the
-    first one was."""
+def keep_call(ledger: Ledger, hook: str, call: WebCall, now: datetime) -> tuple[int, list[str], int]:
+    """Keeps what a call says; answers its number, its subjects, and the newest change at the hook. A repetition changes
+    nothing, and is answered as the first one was."""
     known = ledger.taken_before(hook, call.once)
     if known is not None:
         first, *subjects = known.split("\n")
-        return int(first), subjects
+        return int(first), subjects, ledger.last_arrival(hook)
     number = ledger.next_number(hook)
-    subjects = []
+    subjects, arrival = [], 0
     for index, each in enumerate(call.elements, 1):
         subject = each.about or (str(number) if len(call.elements) == 1 else f"{number}.{index}")
         subjects.append(subject)
-        earlier = ledger.entry(hook, subject)
+        earlier = ledger.entry(hook, subject) if each.about else None
         before: Mapping[str, Any] = (earlier.state or {}) if earlier is not None else {}
         if is_older(each.newer, before.get(VERSION)):
             continue
@@ -34,6 +34,6 @@ def keep_call(ledger: Ledger, hook: str, call: WebCall, now: datetime) -> tuple[
         if each.newer is not None:
             values[VERSION] = each.newer
         state = None if each.is_gone else {name: value for name, value in values.items() if value is not None}
-        ledger.put_entry(hook, KeptEntry(subject, number, now.isoformat(), state))
+        arrival = ledger.put_entry(hook, KeptEntry(subject, number, now.isoformat(), state))
     ledger.remember_once(hook, call.once, "\n".join([str(number), *subjects]), now.isoformat())
-    return number, subjects
+    return number, subjects, arrival or ledger.last_arrival(hook)
