@@ -12,6 +12,7 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import httpx
 import pytest
 
 from tests.chat_servers import CatchingServer, Onlooker, running_prosody
@@ -181,6 +182,7 @@ class Storm:
             return
         changed = data.replace(b"END:VEVENT", f"LOCATION:Dome {number}\r\nEND:VEVENT".encode())
         with self.radicale.client() as other:
+            other.timeout = httpx.Timeout(120)  # whether an edit was done must be known
             etag = other.get(f"/alice/domes/{file}").headers["etag"]
             answer = other.put(f"/alice/domes/{file}", content=changed, headers={"if-match": etag})
         if answer.status_code in (201, 204):

@@ -48,7 +48,7 @@ class FormPages:
     async def show(self, request: Request) -> Response:
         """The form, empty but for what the link fills in."""
         form = self._form
-        count = await self._house.intake.do(lambda ledger: ledger.count_entries(form.name))
+        count = await self._house.intake.do(self._count)
         if why := form.why_closed(self._clock.now(), count):
             return self._said(why)
         given = {
@@ -114,7 +114,7 @@ class FormPages:
         if known is not None:
             return known, ledger.last_arrival(form.name)
         earlier = ledger.entry(form.name, subject) if subject else None
-        if earlier is None and (why := form.why_closed(now, ledger.count_entries(form.name))):
+        if earlier is None and (why := form.why_closed(now, self._count(ledger))):
             return f"{why} What you filled in was not kept."
         typed = {each.name: list(posted.get(each.word, ())) for each in form.fields}
         ledger.put_sample(form.name, Sample(now.isoformat(), FIELDS, json.dumps(typed, ensure_ascii=False)))
@@ -225,6 +225,10 @@ class FormPages:
         return ledger.last_arrival(self._form.name)
 
     # --- what these share
+
+    def _count(self, ledger: Ledger) -> int:
+        """How many entries count towards the limit; without one they are not counted."""
+        return ledger.count_entries(self._form.name) if self._form.limit is not None else 0
 
     def _own_path(self, subject: str) -> str:
         return self._house.path_of_entry(self._form.path, self._form.name, subject)
