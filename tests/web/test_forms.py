@@ -47,9 +47,8 @@ def test_what_is_refused_comes_back_with_the_form(site: MakeSite) -> None:
     here.look(here.send())
     refused = here.send(Name="Marta <b>", Address="marta@example.org", Out="2027-04-04", Back="2027-04-07")
     assert refused.status_code == 422
-    said = (
-        "It cannot go out then: something takes that time, 2 Apr 2027 up to 4 Apr 2027, and is free again on 5 Apr 2027"
-    )
+    days = "2 Apr 2027 up to 4 Apr 2027; it is free again from 5 Apr 2027 on"
+    said = f"It cannot go out then: something takes that time, {days}"
     assert said in text_of(refused.text)
     assert "Joana" not in refused.text  # strangers learn when, and not who
     assert 'value="Marta &lt;b&gt;"' in refused.text

@@ -30,6 +30,8 @@ def show_link(common: Common, opened: OpenWorkspace, name: str, who: str, *, is_
     if person is None:
         raise RequestFault(f'there is nobody called "{who}" in [people]', fix=nearest(who, workspace.people_names))
     names = {each.lower(): each for each in opened.places.names()}
+    if name != BOARD and name.lower() not in names:
+        raise RequestFault(f'there is no place "{name}"', fix=nearest(name, names.values()))
     place = names.get(name.lower(), name)
     path = str((workspace.places.get(place) or {}).get("page") or "")
     if name == BOARD and workspace.web is not None:

@@ -337,7 +337,7 @@ def _taken(begin: datetime, end: datetime) -> str:
         return f"{show_value(begin)} to {show_value(end)}"
     last = end.date() - timedelta(days=1)
     days = show_value(last) if last == begin.date() else f"{show_value(begin.date())} up to {show_value(last)}"
-    return f"{days}, and is free again on {show_value(end.date())}"
+    return f"{days}; it is free again from {show_value(end.date())} on"
 
 
 def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> Event:

@@ -171,7 +171,7 @@ def test_killed_between_effects_and_run_again_everything_stands_once(desk: Desk,
     total = count_boundaries(desk)
     assert total > 20 * 8
     verify(desk, radicale, name, rows=20)
-    for boundary in random.Random(7).sample(range(1, total + 1), 12):
+    for boundary in random.Random(7).sample(range(1, total + 1), 8):
         prepare(desk, radicale, name, rows=20)
         assert killed_at(desk, boundary)
         assert desk.run("run").code == 0
@@ -206,7 +206,7 @@ def play_real_kills(desk: Desk, radicale: Radicale, name: str, wanted: int, seed
 
 
 def test_real_kills_at_random_instants(desk: Desk, radicale: Radicale) -> None:
-    assert play_real_kills(desk, radicale, "real", 20, 3) >= 20
+    assert play_real_kills(desk, radicale, "real", 10, 3) >= 10
 
 
 @pytest.mark.soak
@@ -218,10 +218,10 @@ def test_many_real_kills(desk: Desk, radicale: Radicale) -> None:
     )
 
 
-IN_THE_LONG_RUN = [pytest.param(each, marks=pytest.mark.soak) for each in ("500", "refuse")]
+IN_THE_LONG_RUN = [pytest.param(each, marks=pytest.mark.soak) for each in ("hang", "500", "refuse")]
 
 
-@pytest.mark.parametrize("fault", ["hang", "cut", *IN_THE_LONG_RUN])
+@pytest.mark.parametrize("fault", ["cut", *IN_THE_LONG_RUN])
 def test_killed_while_the_server_makes_trouble(desk: Desk, radicale: Radicale, fault: str, tmp_path: Path) -> None:
     """Every seventh request is spoiled, the process is killed in between, and the server comes back."""
     name, well = f"trouble{fault}", False

@@ -33,12 +33,12 @@ class SqliteIntake(SqliteFile, IntakeBook):
         state = None if entry.state is None else encode(entry.state)
         with self.transaction():
             self._db.execute(_KEEP_ENTRY, (place, entry.subject, entry.number, entry.at, state, 0))
-            arrival = self._db.execute(
-                "INSERT INTO arrivals (place,subject,at,state) VALUES (?,?,?,?)",
+            arrival = self._add(
+                "INSERT INTO arrivals (place,subject,at,state) VALUES (?,?,?,?) RETURNING sequence",
                 (place, entry.subject, entry.at, state),
-            ).lastrowid
+            )
             self.remember_once(place, once, entry.subject, entry.at)
-        return int(arrival or 0)
+        return arrival
 
     def remember_once(self, place: str, once: str, word: str, at: str) -> None:
         if once:
