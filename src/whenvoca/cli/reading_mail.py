@@ -83,7 +83,7 @@ def _document(found: ReadEmail, here: Surroundings) -> dict[str, Any]:
 
 
 def _calendar(found: ReadEmail, here: Surroundings) -> dict[str, Any] | None:
-    """The first calendar that goes with it; what cannot be read of it is told instead."""
+    """The first calendar that goes with it; where it cannot be read, the reason."""
     for data in found.calendars:
         method = _METHOD.search(data)
         told: dict[str, Any] = {"method": method[1].decode().upper() if method else "", "events": [], "fault": ""}

@@ -29,9 +29,7 @@ def entry(common: Common, file: Path) -> int:
 
     Example: whenvoca read entry entry.json
     """
-    opened = common.open()
-    data = load_sample(file)
-    place = _place_of(opened, data, file)
+    opened, data, place = _open(common, file)
     if not isinstance(place, Form):
         raise RequestFault(f"{place.name} is a hook", fix=f"whenvoca read call {file}")
     posted, values, faults = place.read_sample(data, opened.clock.now())
@@ -75,9 +73,7 @@ def call(common: Common, file: Path) -> int:
 
     Example: whenvoca read call call.json
     """
-    opened = common.open()
-    data = load_sample(file)
-    place = _place_of(opened, data, file)
+    opened, data, place = _open(common, file)
     if not isinstance(place, Hook):
         raise RequestFault(f"{place.name} is a form", fix=f"whenvoca read entry {file}")
     told: dict[str, Any] = {"place": place.name, "once": "", "elements": [], "fault": ""}
@@ -123,11 +119,13 @@ def _show_call(told: dict[str, Any], place: Hook) -> None:
         show_table([Column("field"), Column("path", wraps=True), Column("read as", wraps=True)], rows)
 
 
-def _place_of(opened: OpenWorkspace, data: dict[str, Any], file: Path) -> Form | Hook:
+def _open(common: Common, file: Path) -> tuple[OpenWorkspace, dict[str, Any], Form | Hook]:
+    """The workspace, what the sample holds, and its place. Raises RequestFault."""
+    opened, data = common.open(), load_sample(file)
     names = {each.lower(): each for each in opened.places.names()}
     name = str(data["place"])
     place = opened.places.open_named(name) if name.lower() in names else None
     if not isinstance(place, Form | Hook):
         said = f"{name} is neither a form nor a hook" if place is not None else f'there is no place "{name}"'
         raise RequestFault(said, where=str(file), fix=nearest(name, names.values()))
-    return place
+    return opened, data, place

@@ -33,7 +33,7 @@ def read_meeting_links(table: Any, refuse: Callable[[str, str], Any]) -> Meeting
     if parts.scheme not in ("http", "https") or not parts.hostname or any(sign.isspace() for sign in address):
         refuse(f'meeting-link: "{address}" is not a web address', _EXAMPLE)
     if "pattern" in table and address.count(WORD) != 1:
-        refuse(f"meeting-link: the pattern needs {WORD}, once: a word that nobody can guess stands there", _EXAMPLE)
+        refuse(f"meeting-link: the pattern needs {WORD}, once: it becomes a word that nobody can guess", _EXAMPLE)
     password = table.get("password", {})
     if not isinstance(password, Mapping) or ("password" in table and "service" not in table):
         fix = 'password = { env = "LARKMOOR_MEETINGS" }'
