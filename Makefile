@@ -55,7 +55,7 @@ screenshots: $(STAMP)
 $(STAMP): pyproject.toml constraints.txt
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt "pip>=25.1"
-	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e ".[pictures,server,chat,web]" --group dev
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -c constraints.txt -e ".[pictures,server,chat,web,mail]" --group dev
 	@touch $@
 
 lock: $(STAMP)

@@ -49,7 +49,7 @@ PLACES = {
     "gone": PlaceInfo(name="gone", kind="sheet", trouble="there is no such file", trouble_fix="look at its path"),
     "domes": PlaceInfo(name="domes", kind="calendar"),
     "staff": PlaceInfo(name="staff", kind="calendar", readonly=True),
-    "chat": PlaceInfo(name="chat", kind="chat", unavailable="this version has no places of the kind chat"),
+    "chat": PlaceInfo(name="chat", kind="chat"),
 }
 AROUND = FieldContext(PLACES, frozenset({"ines"}), event_type)
 HEAD = "when requests gains a row\n"

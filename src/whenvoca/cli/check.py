@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import click
-from msgspec.structs import replace
 
 from whenvoca.cli.common import Common, common_options
 from whenvoca.cli.show.faults import fault_to_json, show_fault
@@ -13,7 +12,6 @@ from whenvoca.cli.show.output import count_of, say, say_next, show_json, show_li
 from whenvoca.engine.rehearsing.previewing import Preview, preview
 from whenvoca.engine.workspace.checking import CheckResult
 from whenvoca.errors import ExitCode
-from whenvoca.language.faults import Fault
 from whenvoca.open_workspace import OpenWorkspace
 
 _MOST_LEFT_OUT = 12
@@ -33,8 +31,6 @@ def command(common: Common, workflows: tuple[str, ...]) -> int:
     if opened.new_root:
         say(f"the workspace had no root of identities; written into whenvoca.toml: {opened.new_root}")
     result = opened.check(workflows)
-    unserved = [Fault(each.where, None, each.message, each.fix) for each in opened.places.unserved()]
-    result = replace(result, faults={**result.faults, **{each.file: [each] for each in unserved}})
     seen = _look(opened, result)
     if common.as_json:
         show_json(_to_json(result, seen))

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Protocol
 
+from whenvoca.engine.mail_protocols import Mailbox
 from whenvoca.engine.message_protocols import Chat, Outbox
 from whenvoca.engine.place_protocols import Calendar, SavingFile, Sheet, Source, Writer
 
@@ -30,6 +31,10 @@ class Places(Protocol):
         """The chats."""
 
     @property
+    def mailboxes(self) -> Mapping[str, Mailbox]:
+        """Where emails come in."""
+
+    @property
     def outboxes(self) -> Mapping[str, Outbox]:
         """Where emails go out."""
 
@@ -42,8 +47,9 @@ class Places(Protocol):
         Raises SettingsFault where the settings of the place are wrong.
         """
 
-    def source(self, name: str, ledger: Any) -> Source:
-        """The place as a trigger sees it; ``ledger`` is the record that it is observed in. Raises SettingsFault."""
+    def source(self, name: str, ledger: Any, subject: str = "") -> Source:
+        """The place as a trigger sees it whose subjects are called so; ``ledger`` is the record that it is observed in.
+        Raises SettingsFault."""
 
     @property
     def files(self) -> Sequence[SavingFile]:

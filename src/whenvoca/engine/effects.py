@@ -11,6 +11,7 @@ from whenvoca.values.durations import Duration
 from whenvoca.values.records import Record
 from whenvoca.values.texts import show_value
 
+THE_FILES = "files"  # stands for a place where files are kept in the workspace
 THE_WEB = "the web"  # stands for a place in calls
 MEETINGS = "meeting links"  # stands for a place where links to join from afar are made and ended
 _LONG = 40  # signs of a value after which it is cut in a list

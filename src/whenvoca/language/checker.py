@@ -13,19 +13,9 @@ from whenvoca.language.faults import Fault, FaultList, Spot, nearest, with_artic
 from whenvoca.language.field_checks import FieldChecks, FieldContext
 from whenvoca.language.names import Names, fold_name, row_type
 from whenvoca.language.slips_in_values import other_type
-from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, TEXT, TIME, YES_NO, Type, fits, list_of
+from whenvoca.language.types import ANY, TEXT, Type, fits, list_of
+from whenvoca.language.value_kinds import VALUE_KINDS, read_type
 
-# What the kinds of `ask` give.
-ASKED = {
-    "text": TEXT,
-    "list": list_of(TEXT),
-    "number": NUMBER,
-    "yes/no": YES_NO,
-    "date": DATE,
-    "time": TIME,
-    "moment": MOMENT,
-    "duration": DURATION,
-}
 _SUBJECTS = (
     "row",
     "event",
@@ -33,8 +23,16 @@ _SUBJECTS = (
     "message",
     "entry",
     "call",
+    "email",
+    "invitation",
+    "answer",
     "old",
 )  # known where the trigger is not understood: it is said already
+_HEARD = {  # what a step answers, with the trigger that tells of it
+    "message": "when CHAT hears a message",
+    "email": "when MAILBOX receives an email",
+    "invitation": "when MAILBOX receives an invitation",
+}
 _ALL_WORDS = frozenset(["now", "today", "tomorrow", "happened", "old", "changes"])
 
 
@@ -142,7 +140,7 @@ class _Checker(FieldChecks):
         """The places named, or all of the kind that can be used."""
         if places != (EVERY_PLACE,):
             return list(places)
-        return [each.name for each in self._around.places.values() if each.kind == kind and not each.unavailable]
+        return [each.name for each in self._around.places.values() if each.kind == kind]
 
     def _place(self, name: str, spot: Spot, kind: str, *, writes: bool) -> PlaceInfo | None:
         place = self._around.places.get(name.lower())
@@ -155,9 +153,6 @@ class _Checker(FieldChecks):
             self._faults.add(
                 spot, f"{place.name} is {with_article(place.kind)}, and here stands a {kind}", nearest(name, known)
             )
-            return None
-        if place.unavailable:
-            self._faults.add(spot, f"{place.name} cannot be used: {place.unavailable}")
             return None
         if place.trouble:
             self._faults.add(spot, f"{place.name} cannot be read: {place.trouble}", place.trouble_fix, in_place=True)
@@ -213,7 +208,7 @@ class _Checker(FieldChecks):
         return names
 
     def _ask(self, statement: tree.Ask, names: Names) -> Names:
-        kind = ASKED[statement.kind]
+        kind = VALUE_KINDS[statement.kind]
         self._infer.type_of(statement.question, names)
         for node in (*statement.choices, *([statement.default] if statement.default is not None else [])):
             given = self._infer.type_of(node, names)
@@ -273,7 +268,9 @@ class _Checker(FieldChecks):
             self._block(step.on_failure, replace(names, lost={**names.lost, **lost}).with_words("reason"))
         if step.name:
             made = thing
-            if definition.makes and (place is not None or EVERY_PLACE in step.places):
+            if definition.kinds_as_fields:
+                made = read_type(step)
+            elif definition.makes and (place is not None or EVERY_PLACE in step.places or not step.places):
                 made = definition.makes(place or PlaceInfo(name="", kind="calendar"))
             return names.with_name(fold_name(step.name), made)
         return names
@@ -354,9 +351,10 @@ class _Checker(FieldChecks):
             elif definition.thing == "task" and names.subject_word != "task":
                 fix = f"written: {definition.verb} NAME, or {definition.verb} in LIST"
                 self._faults.add(step.spot, "the workflow is not about a task", fix)
-            elif definition.thing == "message" and names.subject_word not in ("message", ""):
+            elif definition.thing in _HEARD and names.subject_word not in (definition.thing, ""):
+                said = with_article(definition.thing)
                 self._faults.add(
-                    step.spot, "the workflow is not about a message", "its trigger: when CHAT hears a message"
+                    step.spot, f"the workflow is not about {said}", f"its trigger: {_HEARD[definition.thing]}"
                 )
             return names.subject or ANY
         given = self._infer.type_of(node, names)

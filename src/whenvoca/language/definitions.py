@@ -68,9 +68,9 @@ class Sentence(Struct, frozen=True, dict=True):
     out.
 
     Slots: the name of a kind of place (SHEET, CALENDAR: one place of that kind), CALENDARS (several, or any of them),
-    CHANGES (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element), WORKFLOW
-    (a name in quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value, up to the next word
-    of the sentence).
+    CHANGES (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element),
+    WORKFLOW and FOLDER (a name in quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value,
+    up to the next word of the sentence).
     """
 
     words: str
@@ -104,6 +104,7 @@ class StepDefinition(Struct, frozen=True, kw_only=True, dict=True):
     fields: tuple[FieldDefinition, ...] = ()
     columns_as_fields: bool = False  # the place's (or subject's) columns are its fields
     columns_optional: bool = False  # it may stand without any of them
+    kinds_as_fields: bool = False  # what stands below it are names of the workflow's own, each with its kind
     thing: str = ""  # "row", "event" or "task": what it acts on: the subject, a given name, or what it looks up
     looks_up: bool = False  # it finds its thing in a place by `where`
     is_mirror: bool = False  # it keeps one thing per subject
@@ -197,7 +198,6 @@ class PlaceInfo(Struct, frozen=True, kw_only=True):
     trouble: str = ""
     trouble_fix: str = ""
     trouble_exit: int = 0  # the exit status of the trouble, where a run meets it
-    unavailable: str = ""  # why workflows cannot use it at all
     warnings: tuple[str, ...] = ()
     rooms: tuple[str, ...] = ()  # of a chat
     has_key: bool = False  # of a sheet: a column tells its rows apart
@@ -235,10 +235,11 @@ class Match(Struct, frozen=True):
 
 
 _PLACES_OF_SLOT = {"CALENDARS": "calendar"}  # slots for several places, by the kind of each
-_OTHER_SLOTS = ("CHANGES", "NAME", "EACH", "WORKFLOW", "DAYS")
+QUOTED_SLOTS = ("WORKFLOW", "FOLDER")  # a name in quotes
+_OTHER_SLOTS = ("CHANGES", "NAME", "EACH", "DAYS", *QUOTED_SLOTS)
 HAPPENINGS = {"gains": "gained", "changes": "changed", "loses": "lost"}
 # Slots in which any value may stand, by what it is for people; a node of it is found under "VALUE".
-VALUE_SLOTS = ("VALUE", "TIME", "DURATION", "ROOM", "PEOPLE", "ADDRESSES", "ADDRESS", "LIST")
+VALUE_SLOTS = ("VALUE", "TIME", "DURATION", "ROOM", "PEOPLE", "ADDRESSES", "ADDRESS", "LIST", "TEXT", "ATTACHMENT")
 EVERY_PLACE = "*"  # any calendar, all calendars
 _NO_NAMES = ("in", "as", "to")
 _Slots = dict[str, tuple[int, int]]
@@ -300,7 +301,7 @@ def _end_of_part(part: str, words: Sequence[str], begin: int) -> int:
         return begin if words[begin].lower() in _NO_NAMES else begin + 1
     if part == "CHANGES":
         return _end_of_list(words, begin, lambda word: word.lower() in HAPPENINGS, ("or", "and", ","))
-    if part == "WORKFLOW":
+    if part in QUOTED_SLOTS:
         return begin + 1 if words[begin][:1] in OPENING_QUOTES else begin
     if words[begin] == ",":
         return begin

@@ -16,6 +16,7 @@ from whenvoca.language.inference import Inference
 from whenvoca.language.names import Names, fold_name, row_type
 from whenvoca.language.slips_in_lines import other_field
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, OFFSET, TEXT, TIME, YES_NO, Type, fits, of_kind
+from whenvoca.language.value_kinds import VALUE_KINDS, kind_in
 from whenvoca.values.addresses import is_address, split_addresses
 from whenvoca.values.zones import load_zone
 
@@ -47,6 +48,10 @@ class FieldChecks:
             known = definition.field(line.word)
             if known is not None:
                 self._field_value(known, line, names)
+            elif definition.kinds_as_fields:
+                if kind_in(line.value) is None:
+                    said = f"{line.as_written} has no kind that there is"
+                    self._faults.add(line.value.spot, said, f"one of: {', '.join(VALUE_KINDS)}; or empty may follow")
             elif definition.columns_as_fields:
                 self._column_value(line, place, names)
             else:
@@ -54,6 +59,8 @@ class FieldChecks:
                 known_fields = [each.name for each in definition.fields]
                 fix = other_field(line.as_written, known_fields) or nearest(line.as_written, known_fields)
                 self._faults.add(line.spot, f'"{definition.verb}" has no field "{line.as_written}"', fix)
+        if definition.kinds_as_fields and not step.fields:
+            self._faults.add(step.spot, "no field is named below this step", "such as: Day date")
         if (
             definition.columns_as_fields
             and not definition.columns_optional

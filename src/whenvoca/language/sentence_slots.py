@@ -7,7 +7,7 @@ from difflib import SequenceMatcher
 
 from whenvoca.language import tree
 from whenvoca.language.days import NoDays, parse_days
-from whenvoca.language.definitions import EVERY_PLACE, Match, is_slot, place_kind_of
+from whenvoca.language.definitions import EVERY_PLACE, QUOTED_SLOTS, Match, is_slot, place_kind_of
 from whenvoca.language.expressions import read_value
 from whenvoca.language.faults import FaultList, Spot
 from whenvoca.language.lines import Line
@@ -24,7 +24,7 @@ def read_slots(
         written = [word for word, _ in words[begin:end] if word != ","]
         first, (last, offset) = words[begin][1], words[end - 1]
         spot = Spot(line.number, line.indent + first + 1, offset + len(last) - first)
-        if slot == "WORKFLOW":
+        if slot in QUOTED_SLOTS:
             nodes[slot] = tree.Text(spot, ((written[0][1:-1],),))
             continue
         code = line.code[first : offset + len(last)]

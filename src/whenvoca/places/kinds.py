@@ -5,9 +5,10 @@ from whenvoca.places.chat.kind import CHAT
 from whenvoca.places.form.kind import FORM
 from whenvoca.places.hook.kind import HOOK
 from whenvoca.places.mail.kind import OUTBOX
+from whenvoca.places.mailbox.kind import MAILBOX
 from whenvoca.places.place_kind import PlaceKind
 from whenvoca.places.sheet.kind import SHEET
 
-# Kinds that a workspace may hold already, and that a later version opens.
-LATER_KINDS = ("mailbox",)
-PLACE_KINDS: dict[str, PlaceKind] = {kind.name: kind for kind in (SHEET, CALENDAR, TASKS, CHAT, OUTBOX, FORM, HOOK)}
+PLACE_KINDS: dict[str, PlaceKind] = {
+    kind.name: kind for kind in (SHEET, CALENDAR, TASKS, CHAT, MAILBOX, OUTBOX, FORM, HOOK)
+}

@@ -9,8 +9,9 @@ from typing import Any, Generic, TypeVar
 
 from whenvoca.engine.all_places import Places
 from whenvoca.engine.clock import Clock
-from whenvoca.engine.effects import MEETINGS, THE_WEB
+from whenvoca.engine.effects import MEETINGS, THE_FILES, THE_WEB
 from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.mail_protocols import Mailbox
 from whenvoca.engine.message_protocols import Chat, Outbox
 from whenvoca.engine.place_protocols import Calendar, PlaceReport, SavingFile, Sheet, Source, Writer
 from whenvoca.engine.workspace.settings import Workspace
@@ -18,7 +19,8 @@ from whenvoca.errors import PlaceTrouble, SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
 from whenvoca.places import files
-from whenvoca.places.kinds import LATER_KINDS, PLACE_KINDS
+from whenvoca.places.kept_files import KeptFiles
+from whenvoca.places.kinds import PLACE_KINDS
 from whenvoca.places.meetings import MeetingPlace, RehearsedMeetings
 from whenvoca.places.place_kind import PlaceContext
 from whenvoca.places.settings import PlaceSettings
@@ -52,7 +54,7 @@ class OpenPlaces(Places):
         self._opened: dict[str, Any] = {}
         self._borrowed: set[str] = set()
         for settings in self._tables.values():
-            if settings.kind not in (*PLACE_KINDS, *LATER_KINDS):
+            if settings.kind not in PLACE_KINDS:
                 said = f'there is no kind of place "{settings.kind}"' if settings.kind else "the kind is missing"
                 fix = nearest(settings.kind, PLACE_KINDS) or f"one of: {', '.join(PLACE_KINDS)}"
                 raise settings.refuse("kind", said, fix)
@@ -88,8 +90,6 @@ class OpenPlaces(Places):
         settings = self._tables.get(name.lower())
         if settings is None:
             return None
-        if why := _why_unavailable(settings):
-            return PlaceInfo(name=settings.name, kind=settings.kind, unavailable=why)
         try:
             info: PlaceInfo = self._open(settings).info()
         except PlaceTrouble as trouble:
@@ -112,18 +112,11 @@ class OpenPlaces(Places):
             return f"the server of {name} sends the invitations itself"
         return f"invite marks the event as an invitation; neither {name} nor this version sends it"
 
-    def unserved(self) -> list[SettingsFault]:
-        """What is wrong with each place of a kind that this version cannot open."""
-        return [each.refuse("kind", why, _LATER) for each in self._tables.values() if (why := _why_unavailable(each))]
-
     def describe(self) -> list[PlaceReport]:
         """Every place for people."""
         return [self._describe(settings) for settings in self._tables.values()]
 
     def _describe(self, settings: PlaceSettings) -> PlaceReport:
-        if why := _why_unavailable(settings):
-            address = settings.text("server") or settings.text("folder")
-            return PlaceReport(settings.name, settings.kind, address, "", "", why)
         try:
             report: PlaceReport = self._open(settings).describe()
         except WhenvocaError as error:
@@ -160,6 +153,10 @@ class OpenPlaces(Places):
         return self.of_kind("chat")
 
     @property
+    def mailboxes(self) -> Mapping[str, Mailbox]:
+        return self.of_kind("mailbox")
+
+    @property
     def outboxes(self) -> Mapping[str, Outbox]:
         return self.of_kind("outbox")
 
@@ -168,23 +165,23 @@ class OpenPlaces(Places):
             return RehearsedWeb() if self._context.is_rehearsal else Web(self._clock.wait)
         if name == MEETINGS:
             return RehearsedMeetings() if self._context.is_rehearsal else MeetingPlace(self._workspace)
+        if name == THE_FILES:
+            return KeptFiles(self._workspace.folder, is_rehearsal=self._context.is_rehearsal)
         return None if PLACE_KINDS[self.kind_of(name)].pends else self.open_named(name)
 
-    def source(self, name: str, ledger: Ledger) -> Source:
-        source = PLACE_KINDS[self.kind_of(name)].source
+    def source(self, name: str, ledger: Ledger, subject: str = "") -> Source:
+        kind = PLACE_KINDS[self.kind_of(name)]
+        source = kind.other_sources.get(subject, kind.source)
         assert source is not None  # no trigger's sentence has a slot for it
         return source(self.open_named(name), ledger)
 
     def open_named(self, name: str) -> Any:
-        """The place of that name; None if there is none, or this version cannot open it.
-
-        Raises SettingsFault where its settings are wrong.
-        """
+        """The place of that name; None if there is none. Raises SettingsFault where its settings are wrong."""
         settings = self._tables.get(name.lower())
-        return None if settings is None or _why_unavailable(settings) else self._open(settings)
+        return None if settings is None else self._open(settings)
 
     def _names_of(self, kind: str) -> list[str]:
-        return [name for name, each in self._tables.items() if each.kind == kind and not _why_unavailable(each)]
+        return [name for name, each in self._tables.items() if each.kind == kind]
 
     def _open(self, settings: PlaceSettings) -> Any:
         key = settings.name.lower()
@@ -219,9 +216,7 @@ class OpenPlaces(Places):
 
     def _paths(self) -> dict[str, list[Path]]:
         return {
-            name: PLACE_KINDS[settings.kind].paths(settings, self._context)
-            for name, settings in self._tables.items()
-            if settings.kind in PLACE_KINDS
+            name: PLACE_KINDS[settings.kind].paths(settings, self._context) for name, settings in self._tables.items()
         }
 
     def only_look(self) -> None:
@@ -262,13 +257,6 @@ class OpenPlaces(Places):
 
     def _lasting(self) -> list[str]:
         return [name for kind in PLACE_KINDS.values() if kind.stays_open for name in self._names_of(kind.name)]
-
-
-_LATER = "take the place away until a version serves it; nothing comes in or goes out by it"
-
-
-def _why_unavailable(settings: PlaceSettings) -> str:
-    return f"this version has no places of the kind {settings.kind}" if settings.kind in LATER_KINDS else ""
 
 
 class _Lookup(Mapping[str, PlaceT], Generic[PlaceT]):

@@ -78,6 +78,7 @@ class PlaceKind(Struct, frozen=True, kw_only=True):
     rehearse: Callable[[Any, Path | None], Any] = _as_it_is
     """The same place where a write is only remembered; the file is a sample that stands for what it holds."""
     source: Callable[[Any, Any], Source] | None = None  # as a trigger sees it, in a ledger; None: none looks at it
+    other_sources: Mapping[str, Callable[[Any, Any], Source]] = {}  # the same, by the word for other subjects of it
     watched: Callable[[Path], Sequence[Path]] = _path_alone  # what is watched of its file or folder
     pends: bool = False  # its writes wait for the save of a file, instead of being done at once
     stays_open: bool = False  # it keeps a connection, which can tell by itself that something happened

@@ -2,7 +2,9 @@
 
 from whenvoca.language.definitions import StepDefinition
 from whenvoca.steps.add_row import ADD_ROW
+from whenvoca.steps.answer_email import ANSWER_EMAIL, ANSWER_EMAIL_IN
 from whenvoca.steps.answer_message import ANSWER, REPLY
+from whenvoca.steps.attachments import READ_CALENDAR, READ_SHEET, SAVE
 from whenvoca.steps.call import CALL
 from whenvoca.steps.change_event import CHANGE_EVENT, CHANGE_EVENT_IN
 from whenvoca.steps.change_row import CHANGE_ROW, CHANGE_ROW_IN
@@ -13,10 +15,13 @@ from whenvoca.steps.emails import SEND_EMAIL, SEND_EMAIL_IN
 from whenvoca.steps.fill_sheet import FILL_SHEET
 from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
 from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
+from whenvoca.steps.mailboxes import FILE_EMAIL, FIND_EMAILS
 from whenvoca.steps.messages import SEND_TO_PERSON, SEND_TO_ROOM
 from whenvoca.steps.mirror_event import MIRROR_EVENT, MIRROR_TASK
 from whenvoca.steps.mirror_row import MIRROR_ROW
 from whenvoca.steps.presence import RESTORE_PRESENCE, SET_PRESENCE
+from whenvoca.steps.read_events import READ_EVENT, READ_EVENTS
+from whenvoca.steps.read_fields import READ_FIELDS
 from whenvoca.steps.take_back import TAKE_BACK
 from whenvoca.steps.tasks import TASK_STEPS
 
@@ -45,6 +50,16 @@ STEPS: tuple[StepDefinition, ...] = (
     REPLY,
     SEND_EMAIL_IN,
     SEND_EMAIL,
+    ANSWER_EMAIL,
+    ANSWER_EMAIL_IN,
+    FIND_EMAILS,
+    FILE_EMAIL,
+    READ_FIELDS,
+    READ_EVENT,
+    READ_EVENTS,
+    READ_SHEET,
+    READ_CALENDAR,
+    SAVE,
     SET_PRESENCE,
     RESTORE_PRESENCE,
     *TASK_STEPS,

@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.writer import write_calendar
 from whenvoca.engine.acting.effect_kind import EffectKind
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, show_brief
+from whenvoca.engine.mail_protocols import Enclosure
+from whenvoca.engine.things.email import AttachmentThing
 from whenvoca.engine.things.event import EventThing
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
@@ -31,21 +36,23 @@ def _act(call: StepCall) -> Acting:
     for word in ("sender", "reply-to"):
         if call.text(word):
             after[word] = _addresses(call, call.value(word))[0]
-    attached = _attached(call)
-    if attached:
-        after["attach"] = [title for title, _ in attached]
-    kept = json.dumps([text for _, text in attached], ensure_ascii=False) if attached else ""
-    outbox, occasion = _outbox(call), call.occasion(", ".join(to))
-    if len(to) == 1:
-        yield Effect(verb="send email", place=outbox, target=occasion, after=after, kept=kept)
+    if copies := [each for each in _addresses(call, call.value("copies")) if each not in to]:
+        after["copies"] = copies
+    if call.value("html", False):
+        after["html"] = True
+    attached = attach(call)
+    outbox, occasion = outbox_of(call), call.occasion(", ".join(to))
+    if len(to) == 1 and not copies:
+        yield with_attached(Effect(verb="send email", place=outbox, target=occasion, after=after), attached)
         return
     refused: list[RowFault] = []
-    for address in to:  # each by itself: who has it does not get it again because another one was refused
+    for address in (*to, *copies):  # each by itself: who has it does not get it again because another one was refused
         target = f"{occasion} {address}"
         if call.stage.was_told(call.run, outbox, target):
             continue
         try:
-            yield Effect(verb="send email", place=outbox, target=target, after={**after, "for": address}, kept=kept)
+            effect = Effect(verb="send email", place=outbox, target=target, after={**after, "for": address})
+            yield with_attached(effect, attached)
         except RowFault as fault:
             refused.append(fault)
     if refused:
@@ -53,7 +60,7 @@ def _act(call: StepCall) -> Acting:
         raise RowFault(f"{'; '.join(each.message for each in refused)}; {others}", fix=refused[0].fix)
 
 
-def _outbox(call: StepCall) -> str:
+def outbox_of(call: StepCall) -> str:
     """The outbox that the sentence names, else the only one."""
     if call.names_place:
         return call.place
@@ -84,26 +91,48 @@ def _addresses(call: StepCall, value: Any) -> list[str]:
     return list(dict.fromkeys(found))
 
 
-def _attached(call: StepCall) -> list[tuple[str, str]]:
-    """Titles of the events that go with it, and each as an iCalendar object."""
+def attach(call: StepCall) -> list[Enclosure]:
+    """What goes with the email: events as iCalendar objects, what is attached to another email, files of the
+    workspace. Raises RowFault for anything else."""
     value = call.value("attach")
-    found = []
-    for thing in value if isinstance(value, list | tuple) else [] if value is None else [value]:
-        if not isinstance(thing, EventThing):
-            raise RowFault(f"{show_value(thing)} cannot go with an email", fix="attach takes an event, or several")
-        stored = call.stage.find_event(thing.place, thing.key)
+    things = value if isinstance(value, list | tuple) else [] if value is None else [value]
+    return [_enclosed(call, thing) for thing in things]
+
+
+def _enclosed(call: StepCall, thing: Any) -> Enclosure:
+    if isinstance(thing, EventThing):
+        stored = call.stage.find_event(thing.place, thing.key) if thing.place else None
         whole = stored is not None and stored.event.occurrence is None
         data = stored.data if stored is not None and whole else write_calendar(thing.event, call.now)
-        found.append((thing.event.title, data.decode("utf-8", "replace")))
-    return found
+        return Enclosure(thing.event.title, "text/calendar", data)
+    if isinstance(thing, AttachmentThing):
+        return Enclosure(thing.name, thing.kind, call.stage.attached(thing))
+    if isinstance(thing, str):
+        return Enclosure(Path(thing).name, "", call.stage.workspace_file(thing))
+    raise RowFault(
+        f"{show_value(thing)} cannot go with an email", fix="attach takes events, attachments and names of files"
+    )
 
 
-def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
+def with_attached(effect: Effect, attached: Sequence[Enclosure]) -> Effect:
+    """The effect with what goes with it: events are journalled, so that what was sent can be looked up; files are
+    read again where it is sent again."""
+    if not attached:
+        return effect
+    events = [each.data.decode("utf-8", "replace") for each in attached if each.kind == "text/calendar"]
+    after = {**(effect.after or {}), "attach": [each.name for each in attached]}
+    kept = json.dumps(events, ensure_ascii=False) if events else ""
+    others = [each for each in attached if each.kind != "text/calendar"]
+    return replace(effect, after=after, kept=kept, stored=others or None)
+
+
+def check_fields(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
     if "text" not in given and "attach" not in given:
         yield "", "the email says nothing", 'below it: text "…"'
 
 
-def _detail(effect: Effect) -> str:
+def detail_of_email(effect: Effect) -> str:
+    """What an email is about and says, in short."""
     after = effect.after or {}
     with_it = f" (with {', '.join(after['attach'])})" if after.get("attach") else ""
     return f"{after.get('subject')}: {show_brief(after.get('text'))}{with_it}"
@@ -113,11 +142,20 @@ EMAIL_EFFECT = EffectKind(
     verb="send email",
     line=lambda effect: f"email to {name_addressee(effect)}: {show_brief((effect.after or {}).get('subject'))}",
     target=name_addressee,
-    detail=_detail,
+    detail=detail_of_email,
     counts_as=("email",),
     counts_with=lambda effect: message_number(effect.target),
     told_as=lambda effect: f"the email to {show_value((effect.after or {}).get('to'))}",
 )
+
+
+ATTACH = FieldDefinition(
+    "attach",
+    "value",
+    "What goes with it: an event, an attachment of an email, the name of a file in the workspace; or several.",
+    example="visit",
+)
+HTML = FieldDefinition("html", "yes-no", "Whether the same stands in it as a page too, beside the text.", default="no")
 
 
 def _step(words: str) -> StepDefinition:
@@ -131,14 +169,16 @@ def _step(words: str) -> StepDefinition:
             FieldDefinition(
                 "text", "text", "What it says.", example='"Dear {Name}, we expect you on {Day as "d MMMM"}."'
             ),
-            FieldDefinition("attach", "value", "An event that goes with it, or several.", example="visit"),
+            FieldDefinition("copies", "addresses", "Who gets a copy.", example='"tomas@example.org"'),
+            HTML,
+            ATTACH,
             FieldDefinition("sender", "addresses", "Who sends it.", default="the outbox's from"),
             FieldDefinition("reply-to", "addresses", "Where answers go.", default="the sender"),
         ),
         value_type="addresses",
         is_told=True,
         effects=(EMAIL_EFFECT,),
-        check_fields=_check,
+        check_fields=check_fields,
         example='send email to Contact\n  subject  "Your visit to Larkmoor"\n  text     "We expect you on '
         '{visit.start as "d MMMM"}."\n'
         "  attach   visit",

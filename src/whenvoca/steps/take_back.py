@@ -19,7 +19,7 @@ from whenvoca.steps.meeting_links import LINK_EFFECTS
 
 def _act(call: StepCall) -> Acting:
     calendar = call.stage.calendar(call.place)
-    marks = calendar.find_marks(Lineage.prefix(call.stage.workspace.root, call.workflow_named))
+    marks = calendar.find_marks(Lineage.prefix(call.stage.workspace.root, call.quoted("WORKFLOW")))
     by_uid = {uid: mark for mark, uid in marks.items()}
     for each in call.where.recalled(lambda: _search(call, list(by_uid))):
         lineage = Lineage.from_mark(by_uid.get(each.key, ""))

@@ -3,6 +3,7 @@
 from whenvoca.language.definitions import TriggerDefinition
 from whenvoca.triggers.asked import ABOUT_EVENT, ABOUT_ROW, ASKED
 from whenvoca.triggers.clock import PASSES, READS, READS_ON
+from whenvoca.triggers.emails import RECEIVES_EMAIL
 from whenvoca.triggers.entries import CALLS, ENTRIES, RECEIVES_CALL, RECEIVES_ENTRY
 from whenvoca.triggers.events import EVENTS
 from whenvoca.triggers.messages import HEARS
@@ -17,6 +18,7 @@ TRIGGERS: tuple[TriggerDefinition, ...] = (
     ENDS,
     FINISHED,
     HEARS,
+    RECEIVES_EMAIL,
     RECEIVES_ENTRY,
     ENTRIES,
     RECEIVES_CALL,

@@ -20,6 +20,7 @@ from whenvoca.engine.acting.run_context import RunContext
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.lineage import Lineage
+from whenvoca.engine.things.email import EMAIL_FIELDS
 from whenvoca.engine.things.event import EVENT_FIELDS
 from whenvoca.engine.things.task import TASK_FIELDS
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
@@ -282,7 +283,7 @@ class Program:
         ats = {word: node for word, node in firsts.items() if isinstance(node, tree.At)}
         return CompiledFields(
             values={line.word: value(line.value) for line in own},
-            columns=[(line.as_written, value(line.value)) for line in columns],
+            columns=[] if definition.kinds_as_fields else [(line.as_written, value(line.value)) for line in columns],
             parts={word: self._compiler.at_parts(node) for word, node in ats.items()},
             same_days={(a, b) for a, x in ats.items() for b, y in ats.items() if a != b and x.day == y.day},
             rules_zone=definition.field("zone") is not None,
@@ -292,7 +293,7 @@ class Program:
         """The `where` of a look-up, and what it asks for by `FIELD is VALUE`: a place may find that faster."""
         if not step.conditions:
             return CompiledLookUp()
-        fields = TASK_FIELDS if step.definition.thing == "task" else EVENT_FIELDS
+        fields = {"task": TASK_FIELDS, "email": EMAIL_FIELDS}.get(step.definition.thing, EVENT_FIELDS)
         is_row = step.definition.thing == "row"
         compiler = Compiler(self._columns_of(step.places[-1].lower()) if is_row else fields)
         parts = [each for node in step.conditions for each in _joined_by_and(node)]

@@ -7,7 +7,7 @@ on sheets stay pending until their file is saved; the other places write a group
 from __future__ import annotations
 
 from collections import ChainMap
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import timedelta
 from functools import lru_cache
 from typing import Any
@@ -27,9 +27,12 @@ from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.message_protocols import Presence
 from whenvoca.engine.people import Person
 from whenvoca.engine.place_protocols import Calendar, RowState, Sheet, StoredEvent
+from whenvoca.engine.regular_files import read_regular
+from whenvoca.engine.things.email import BRIEF, NAME, AttachmentThing, EmailThing
 from whenvoca.engine.things.event import EventThing
 from whenvoca.engine.things.task import to_thing
 from whenvoca.engine.workspace.settings import Workspace
+from whenvoca.errors import RowFault
 
 _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
 _MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for without a ledger
@@ -60,6 +63,7 @@ class Stage:
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
         self._dated: Mapping[str, Calendar] = together
         self._planned: dict[str, list[Event]] = {}  # by calendar: events that are about to be made
+        self._answered: dict[tuple[str, str, str], int] = {}  # by outbox, address and day: how often
         self._has_made: dict[str, bool] = {}  # by calendar, before this group of runs
         self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
         self._sheet = lru_cache(maxsize=None)(lambda name: places.sheets[name.lower()])
@@ -250,6 +254,61 @@ class Stage:
     def outbox_names(self) -> list[str]:
         """The names of the places that emails can go out by."""
         return [outbox.name for outbox in self._places.outboxes.values()]
+
+    def sender_of(self, outbox: str) -> str:
+        """The address from which an outbox sends."""
+        return self._places.outboxes[outbox.lower()].sender
+
+    def said_before(self, place: str, once: str) -> str:
+        """What was remembered at a place under that word, empty if nothing was."""
+        return self._ledger.taken_before(place, once) or ""
+
+    def may_answer(self, outbox: str, address: str, day: str, most: int) -> bool:
+        """Whether an address may get one more answer that day; counts it."""
+        known = (outbox, address.lower(), day)
+        if known not in self._answered:
+            count = 0
+            while count < most and self.said_before(outbox, f"answered {day} {address.lower()} {count + 1}"):
+                count += 1
+            self._answered[known] = count
+        self._answered[known] += 1
+        return self._answered[known] <= most
+
+    def emails(self, place: str) -> Iterator[tuple[str, RowState]]:
+        """The emails of a mailbox that were seen, as far as is known of them, in the order they came."""
+        name = self._places.mailboxes[place.lower()].name
+        standing = self._ledger.standing(name)
+        for key, _ in self._ledger.standing_sequences(name):
+            if (state := standing.get(key)) is not None:
+                yield key, state
+
+    def email_name(self, place: str, key: str) -> str:
+        """What a mailbox called an email when it came."""
+        return str((self._ledger.standing(place, [key]).get(key) or {}).get(NAME) or "")
+
+    def email_thing(self, place: str, key: str) -> EmailThing | None:
+        """An email as workflows see it, read now where only its head is known; None where it is gone."""
+        mailbox = self._places.mailboxes[place.lower()]
+        state = self._ledger.standing(mailbox.name, [key]).get(key)
+        if state is not None and state.get(BRIEF):
+            state = mailbox.read(key, str(state.get(NAME) or ""))
+        return None if state is None else EmailThing(key, state, mailbox.name, mailbox.zone)
+
+    def email(self, place: str, key: str) -> bytes:
+        """An email as it came. Raises RowFault where it is gone, PlaceTrouble."""
+        return self._places.mailboxes[place.lower()].raw(key, self.email_name(place, key))
+
+    def attached(self, thing: AttachmentThing) -> bytes:
+        """What is attached to an email. Raises RowFault where that is gone, PlaceTrouble."""
+        return self._places.mailboxes[thing.place.lower()].part(self.email(thing.place, thing.email), thing.part)
+
+    def workspace_file(self, name: str) -> bytes:
+        """A file in the workspace's folder. Raises RowFault where there is none."""
+        folder = self.workspace.folder.resolve()
+        path = (folder / name).resolve()
+        if not path.is_relative_to(folder) or not path.is_file():
+            raise RowFault(f'there is no file "{name}" in the workspace', fix="look at its name")
+        return read_regular(path)
 
 
 def _number_of(lineage: Lineage, uid: str) -> int:

@@ -15,6 +15,7 @@ from whenvoca.language import tree
 from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.language.evaluation import Thing
 from whenvoca.language.names import fold_name
+from whenvoca.language.value_kinds import kind_in
 
 
 class StepCall(StepFields):
@@ -51,11 +52,16 @@ class StepCall(StepFields):
         places = self._step.tree.places
         return self.stage.calendar_names() if places == (EVERY_PLACE,) else list(places)
 
-    @property
-    def workflow_named(self) -> str:
-        """The workflow that the sentence names in quotes."""
-        node = self._step.tree.slots["WORKFLOW"]
+    def quoted(self, slot: str) -> str:
+        """What the sentence names in quotes: a WORKFLOW, a FOLDER."""
+        node = self._step.tree.slots[slot]
         return str(node.lines[0][0]) if isinstance(node, tree.Text) else ""
+
+    @property
+    def kinds(self) -> list[tuple[str, str, bool]]:
+        """The names below the step, each with its kind and whether it may be missing."""
+        read = ((line.as_written, kind_in(line.value)) for line in self._step.tree.fields)
+        return [(word, *kind) for word, kind in read if kind is not None]
 
     @property
     def named(self) -> Any:

@@ -131,7 +131,7 @@ def open_program(workflow: tree.Workflow, stage: WorkspaceStage) -> OpenProgram:
     sources: dict[str, Source] = {}
     for name in trigger.places:
         for each in places.calendars if name == EVERY_PLACE else [name.lower()]:
-            source = places.source(each, stage.ledger)
+            source = places.source(each, stage.ledger, trigger.definition.subject)
             sources[source.name] = source
     if not trigger.places:
         none = EmptySource(

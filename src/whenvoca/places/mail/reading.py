@@ -56,6 +56,7 @@ class ReadEmail(Struct, frozen=True, kw_only=True):
     number: str  # its Message-ID, without the brackets
     sender: str
     sender_name: str = ""
+    reply_to: str = ""
     to: tuple[str, ...] = ()
     copies: tuple[str, ...] = ()
     subject: str = ""
@@ -85,6 +86,7 @@ def read_email(data: bytes) -> ReadEmail:
         number=next(iter(_ids(message, "message-id")), ""),
         sender=senders[0][1] if senders else "",
         sender_name=senders[0][0] if senders else "",
+        reply_to=next((address for _, address in _addresses(message, "reply-to")), ""),
         to=tuple(address for _, address in _addresses(message, "to")),
         copies=tuple(address for _, address in _addresses(message, "cc")),
         subject=" ".join(_header(message, "subject").split()),

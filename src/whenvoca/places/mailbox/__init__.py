@@ -1,0 +1,1 @@
+"""Mailboxes: emails that came in, from a folder, a file or a server."""
