@@ -30,11 +30,12 @@ from whenvoca.errors import SourceFault
 from whenvoca.language.definitions import Vocabulary
 from whenvoca.places.open_places import OpenPlaces
 from whenvoca.steps import STEPS
+from whenvoca.steps.invitations import INVITATION_EFFECT
 from whenvoca.triggers import TRIGGERS
 from whenvoca.values.zones import load_zone
 
 VOCABULARY = Vocabulary(STEPS, TRIGGERS)
-EFFECT_KINDS = EffectKinds(kind for step in STEPS for kind in step.effects)
+EFFECT_KINDS = EffectKinds([*(kind for step in STEPS for kind in step.effects), INVITATION_EFFECT])
 
 
 class OpenWorkspace(Struct):

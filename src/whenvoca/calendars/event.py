@@ -24,6 +24,11 @@ class Attendee(Struct, frozen=True):
     answer_wanted: bool = False
     name: str = ""
 
+    @property
+    def has_answered(self) -> bool:
+        """Whether they said whether they come."""
+        return self.answer.upper() not in ("", "NEEDS-ACTION")
+
 
 class Event(Struct, frozen=True, kw_only=True):
     """One event, or the master of a series. ``end`` is the first moment (or day) free again.
@@ -87,10 +92,15 @@ class Event(Struct, frozen=True, kw_only=True):
         """Start and end as moments; whole days begin and end with the first moments of their days in ``zone``."""
         return to_start(self.start, zone), to_start(self.end, zone)
 
+    @property
+    def answers(self) -> dict[str, str]:
+        """What attendees have answered, by their addresses in lower case: accepted, declined, tentative, delegated."""
+        return {each.address.lower(): each.answer.lower() for each in self.attendees if each.has_answered}
+
     def content(self) -> dict[str, Any]:
         """What a person sees of it, by the language's field names: for comparing and for telling changes.
 
-        Moments compare as moments, whichever zone writes them; attendees by address, without their answers.
+        Moments compare as moments, whichever zone writes them; attendees by address.
         """
         return {
             "title": self.title,
@@ -100,6 +110,7 @@ class Event(Struct, frozen=True, kw_only=True):
             "details": self.details,
             "attendees": sorted([each.address.lower() for each in self.attendees if not each.optional]),
             "optional": sorted([each.address.lower() for each in self.attendees if each.optional]),
+            "answers": self.answers,
             "reminder": list(self.alarms),
             "repeat": ";".join(sorted(self.rule.split(";"))) if self.rule else "",
             "busy": self.busy,
@@ -125,7 +136,7 @@ def from_content(uid: str, kind: type[Event], fields: Mapping[str, Any]) -> Even
     given: dict[str, Any] = {
         _ATTRIBUTES.get(name, name): tuple(value) if isinstance(value, list) else value
         for name, value in fields.items()
-        if name not in ("attendees", "optional")
+        if name not in ("attendees", "optional", "answers")
     }
     needed, optional = fields.get("attendees", ()), fields.get("optional", ())
     attendees = tuple(Attendee(each, optional=each in optional) for each in (*needed, *optional))
@@ -137,10 +148,15 @@ def to_start(value: datetime | date, zone: ZoneInfo) -> datetime:
     return value if isinstance(value, datetime) else first_moment(value, zone)
 
 
-def changed_fields(old: Event, new: Event) -> dict[str, tuple[Any, Any]]:
-    """Each field in which the two differ, with its old and its new value."""
+def changed_fields(old: Event, new: Event, *, with_answers: bool = False) -> dict[str, tuple[Any, Any]]:
+    """Each field in which the two differ, with its old and its new value. What attendees answer is no change of the
+    event, unless it is asked for."""
     before, after = old.content(), new.content()
-    return {name: (before[name], after[name]) for name in before if not _is_equal(before[name], after[name])}
+    return {
+        name: (before[name], after[name])
+        for name in before
+        if (name != "answers" or with_answers) and not _is_equal(before[name], after[name])
+    }
 
 
 def _is_equal(old: Any, new: Any) -> bool:

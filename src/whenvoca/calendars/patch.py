@@ -19,7 +19,7 @@ from whenvoca.calendars.components import (
     unfolded,
     without_leap_second,
 )
-from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.calendars.event import Attendee, Event, changed_fields
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
 from whenvoca.calendars.task import Task
@@ -50,7 +50,9 @@ _TZID = re.compile(r';TZID=(?:"([^"]*)"|([^";:]+))', re.IGNORECASE)
 _ZONE_NAMED = re.compile(rb';TZID=(?:"([^"\r\n]*)"|([^";:\r\n]+))', re.IGNORECASE)
 
 
-def change_event(data: bytes, old: Event, new: Event, stamp: datetime, zone: ZoneInfo) -> bytes:
+def change_event(
+    data: bytes, old: Event, new: Event, stamp: datetime, zone: ZoneInfo, *, with_answers: bool = False
+) -> bytes:
     """The text with the fields in which ``new`` differs written anew in the event's own VEVENT.
 
     An occurrence of a series that is changed for the first time gets a VEVENT of its own, a copy of its master's.
@@ -63,13 +65,13 @@ def change_event(data: bytes, old: Event, new: Event, stamp: datetime, zone: Zon
     assert place is not None
     _refuse_carrier(place, old)
     stood, given = by_name(unfolded(data[place.begin : place.end])), by_name(new.extra)
-    names = set(changed_fields(old, new))
+    names = set(changed_fields(old, new, with_answers=with_answers))
     if names & {"start", "end"}:
         names |= {"start", "due" if isinstance(new, Task) else "end"}
         if _end_still_holds(old, new, stood):
             names.remove("end")
-    if "optional" in names:
-        names = names - {"optional"} | {"attendees"}
+    if names & {"optional", "attendees"}:
+        names = names - {"optional", "answers"} | {"attendees"}
     replaced = {each for name in names for each in _properties_of(name, new)} | {"DTSTAMP", "LAST-MODIFIED", "SEQUENCE"}
     fresh = [line for name in names - {"reminder"} for line in _fresh_lines(name, old, new, stood, given)]
     if old.occurrence is None:  # a series that moved, with what was left out of it and put into it
@@ -130,8 +132,8 @@ def _fresh_lines(
     """The lines of a changed field: those that are given for it, else written anew, with what still holds of before."""
     if lines := [line for each in _properties_of(name, new) for line in given.get(each, ())]:
         return lines
-    if name == "attendees":
-        return _attendee_lines(old, new, stood.get("ATTENDEE", []))
+    if name in ("attendees", "answers"):
+        return _attendee_lines(old, new, stood.get("ATTENDEE", []), with_answers=name == "answers")
     return [_with_language(line, stood) for line in field_lines(name, new)]
 
 
@@ -144,13 +146,31 @@ def _with_language(line: str, stood: dict[str, list[str]]) -> str:
     return f"{name}{''.join(kept)}:{value}"
 
 
-def _attendee_lines(old: Event, new: Event, stood: list[str]) -> list[str]:
-    """Whoever is asked as before keeps the line, with what other programs noted in it."""
+def _attendee_lines(old: Event, new: Event, stood: list[str], *, with_answers: bool) -> list[str]:
+    """Whoever is asked as before keeps the line, with what they answered and what other programs noted in it."""
+    fresh = zip(new.attendees, field_lines("attendees", new), strict=True)
     if len(stood) != len(old.attendees):
-        return list(field_lines("attendees", new))
-    line_of = dict(zip(old.attendees, stood, strict=True))
-    fresh = dict(zip(new.attendees, field_lines("attendees", new), strict=True))
-    return [line_of.get(each, line) for each, line in fresh.items()]
+        return [line for _, line in fresh]
+    line_of = {_asked(each): (each.answer, line) for each, line in zip(old.attendees, stood, strict=True)}
+    lines = []
+    for each, line in fresh:
+        answer, before = line_of.get(_asked(each), ("", ""))
+        keeps = before and (each.answer == answer or not with_answers)
+        lines.append(before if keeps else _with_answer(before, each.answer) if before else line)
+    return lines
+
+
+def _asked(attendee: Attendee) -> tuple[str, bool]:
+    return attendee.address.lower(), attendee.optional
+
+
+def _with_answer(line: str, answer: str) -> str:
+    """The line of an attendee with another PARTSTAT, and nothing more asked of them."""
+    head = _HEAD.match(line)
+    if head is None:
+        return line
+    kept = [each[0] for each in _PARAMETER.finditer(head[1]) if each[1].upper() not in ("PARTSTAT", "RSVP")]
+    return f"ATTENDEE{''.join(kept)};PARTSTAT={answer}:{line[head.end() :]}"
 
 
 def property_lines(data: bytes, key: str, names: Iterable[str], zone: ZoneInfo) -> tuple[str, ...]:

@@ -37,6 +37,7 @@ PROPERTIES = {
     "details": ("DESCRIPTION",),
     "attendees": ("ATTENDEE",),
     "optional": ("ATTENDEE",),
+    "answers": ("ATTENDEE",),
     "repeat": ("RRULE",),
     "busy": ("TRANSP", "STATUS", _BUSY),
     "priority": ("PRIORITY",),
@@ -203,7 +204,7 @@ def field_lines(name: str, event: Event) -> Sequence[str]:
     """The content lines of one field of the language; none where the field is empty."""
     if isinstance(event, Task) and name in _OF_TASKS:
         return _task_field_lines(name, event)
-    return _FIELDS["attendees" if name == "optional" else name](event)
+    return _FIELDS["attendees" if name in ("optional", "answers") else name](event)
 
 
 def _busy_lines(event: Event) -> Sequence[str]:

@@ -112,6 +112,7 @@ class Calendar(Place, Writer, Protocol):
     """A calendar. ``unread``: what the last look at all of it, or at a span, found that cannot be used."""
 
     clash: str
+    invite: str = ""  # who sends invitations, where the settings say: us, server, nobody
     unread: Sequence[str] = ()
 
     def find_event(self, uid: str) -> StoredEvent | None:

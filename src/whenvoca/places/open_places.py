@@ -103,14 +103,16 @@ class OpenPlaces(Places):
         return info
 
     def about_invitations(self, name: str) -> str:
-        """A sentence on who sends the invitations of events that are made in a calendar."""
-        try:
-            sends = getattr(self.open_named(name), "sends_invitations", lambda: False)()
-        except (WhenvocaError, KeyError):
-            return f"whether {name} sends invitations is not known"
-        if sends:
-            return f"the server of {name} sends the invitations itself"
-        return f"invite marks the event as an invitation; neither {name} nor this version sends it"
+        """What is wrong with how the invitations of events in a calendar go out, empty where nothing is."""
+        place = self.open_named(name)
+        if place.invite == "server":
+            try:
+                return "" if place.sends_invitations() else f"the server of {name} does not send invitations by itself"
+            except WhenvocaError as error:
+                return f"whether the server of {name} sends invitations is not known: {error.message}"
+        if place.invite == "nobody":
+            return f"nobody sends invitations from {name}, as its settings say"
+        return "" if self.outboxes else "there is no outbox by which invitations could go"
 
     def describe(self) -> list[PlaceReport]:
         """Every place for people."""

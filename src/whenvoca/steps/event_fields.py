@@ -40,7 +40,7 @@ def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
     """The event that the step's fields describe. Raises RowFault where a field cannot be read."""
     start, end = _usable(_times, call, notes)
     wanted = call.value("answer-wanted", False)
-    invite = call.value("invite", False)
+    invite = invites(call)
     attendees = [
         *_attendees(call, "attendees", optional=False, invite=invite, wanted=wanted),
         *_attendees(call, "optional", optional=True, invite=invite, wanted=wanted),
@@ -65,6 +65,11 @@ def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
     )
 
 
+def invites(call: StepCall) -> bool:
+    """Whether the event invites its attendees: as the step says, else as its calendar does."""
+    return bool(call.value("invite", call.stage.calendar(call.place).invite in ("us", "server")))
+
+
 def to_title(call: StepCall) -> str:
     """The title that the step gives, in one line."""
     return " ".join(carried(call.text("title")).split())
@@ -86,7 +91,7 @@ def changed_event(call: StepCall, old: Event, notes: list[str]) -> Event:
         given["details"] = with_link(replace(old, details=given["details"]), old.meeting_link).details
     if call.gives("attendees") or call.gives("optional") or call.gives("invite") or call.gives("answer-wanted"):
         given["attendees"] = _changed_attendees(call, old)
-        if call.value("invite", False) and given["attendees"]:
+        if call.value("invite", bool(old.organizer)) and given["attendees"]:
             given["organizer"] = old.organizer or call.people.organizer
     if call.gives("reminder"):
         given["alarms"] = to_reminders(call)
@@ -142,7 +147,7 @@ def _changed_times(call: StepCall, old: Event, notes: list[str]) -> tuple[dateti
 
 def _changed_attendees(call: StepCall, old: Event) -> tuple[Attendee, ...]:
     """Who comes now; who stays keeps the answer that was given."""
-    invite, wanted = call.value("invite", False), call.value("answer-wanted", False)
+    invite, wanted = call.value("invite", bool(old.organizer)), call.value("answer-wanted", False)
     before = {each.address.lower(): each for each in old.attendees}
     found: dict[str, Attendee] = {}
     for word in ("attendees", "optional"):
@@ -404,7 +409,13 @@ EVENT_FIELDS: tuple[FieldDefinition, ...] = (
     _field("details", "text", "What else there is to say.", example="Notes"),
     _field("attendees", "addresses", "Who comes: addresses or names from [people].", example="Observers"),
     _field("optional", "addresses", "Who may come.", example='"rui"'),
-    _field("invite", "yes-no", "Whether the attendees are invited to answer.", default="no"),
+    _field(
+        "invite",
+        "yes-no",
+        "Whether the attendees get an invitation by email, and what changes of it; who sends it says the calendar's "
+        "`invite`.",
+        default="as the calendar says, else no",
+    ),
     _field("answer-wanted", "yes-no", "Whether an answer is asked of them (RSVP).", default="no"),
     _field(
         "reminder",

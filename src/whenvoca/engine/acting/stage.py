@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from datetime import timedelta
+from datetime import datetime, timedelta
 from functools import lru_cache
 from typing import Any
 
@@ -20,6 +20,7 @@ from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
 from whenvoca.calendars.state import event_key, original_start, split_key, to_state
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.all_places import Places
+from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.history import choose_runs
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import Claim, JournalEntry, MadeThing, RunRecord
@@ -57,8 +58,8 @@ class Missing(Struct, frozen=True):
 class Stage:
     """Where steps act: what they may ask of the workspace, its places and its record."""
 
-    def __init__(self, workspace: Workspace, places: Places, ledger: Ledger, kinds: EffectKinds) -> None:
-        self.workspace, self.kinds = workspace, kinds
+    def __init__(self, workspace: Workspace, places: Places, ledger: Ledger, clock: Clock, kinds: EffectKinds) -> None:
+        self.workspace, self.clock, self.kinds = workspace, clock, kinds
         self._places, self._ledger = places, ledger
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
         self._dated: Mapping[str, Calendar] = together
@@ -254,6 +255,24 @@ class Stage:
     def outbox_names(self) -> list[str]:
         """The names of the places that emails can go out by."""
         return [outbox.name for outbox in self._places.outboxes.values()]
+
+    def after_email(self, place: str) -> tuple[str, str]:
+        """What a mailbox does with an email whose run is done, and the folder into which it then goes."""
+        mailbox = self._places.mailboxes[place.lower()]
+        return mailbox.after, mailbox.done
+
+    def now(self) -> datetime:
+        """The moment, for what is stamped with it."""
+        return self.clock.now()
+
+    def invitation_outbox(self) -> str:
+        """The outbox by which invitations go: the one that sends as the organizer, else the only one, or the first.
+        Raises RowFault where there is none."""
+        outboxes = list(self._places.outboxes.values())
+        if not outboxes:
+            raise RowFault("there is no outbox by which invitations could go", fix='add a place of the kind "outbox"')
+        organizer = self.workspace.people.organizer.lower()
+        return next((each.name for each in outboxes if each.sender.lower() == organizer), outboxes[0].name)
 
     def sender_of(self, outbox: str) -> str:
         """The address from which an outbox sends."""

@@ -28,8 +28,8 @@ class WorkspaceStage(Stage):
     """A stage with the places that it writes to, the record that runs are kept in and the clock that they go by."""
 
     def __init__(self, workspace: Workspace, places: Places, ledger: Ledger, clock: Clock, kinds: EffectKinds) -> None:
-        super().__init__(workspace, places, ledger, kinds)
-        self.places, self.ledger, self.clock = places, ledger, clock
+        super().__init__(workspace, places, ledger, clock, kinds)
+        self.places, self.ledger = places, ledger
 
     def on(self, places: Places, ledger: Ledger) -> WorkspaceStage:
         """The same stage on other places, with another record: to rehearse, or on places opened afresh."""

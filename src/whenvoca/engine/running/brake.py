@@ -71,10 +71,17 @@ def limits_of(workflow: tree.Workflow, kinds: EffectKinds) -> dict[str, int]:
     return limits | {brake.what: brake.limit for brake in workflow.settings.brakes if brake.what in kinds.brake_words}
 
 
-def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int, leaving: Callable[[], int]) -> bool:
+def could_pass(
+    workflow: tree.Workflow,
+    limits: Mapping[str, int],
+    waiting: int,
+    leaving: Callable[[], int],
+    invites: Callable[[tree.Step], bool] = lambda step: False,
+) -> bool:
     """Whether that many runs could pass a limit; where they could not, they need not be rehearsed.
 
-    ``leaving`` counts the subjects that are not in the set: a mirror deletes for no other.
+    ``leaving`` counts the subjects that are not in the set: a mirror deletes for no other. ``invites`` tells which
+    steps may be followed by invitations.
     """
     if not waiting:
         return False
@@ -84,6 +91,9 @@ def could_pass(workflow: tree.Workflow, limits: Mapping[str, int], waiting: int,
         for statement, repeated in iter_statements(block)
         if isinstance(statement, tree.Step)
     ]
+    inviting = [(step, repeated) for step, repeated in steps if invites(step)]
+    if any(repeated for _, repeated in inviting) or len(inviting) * waiting > limits.get("email", DEFAULT_TOLD):
+        return True
     if "change" in limits or any(
         _could_tell_more(steps, what, limit, waiting)
         for what, limit in limits.items()

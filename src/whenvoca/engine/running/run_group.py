@@ -10,12 +10,14 @@ from zoneinfo import ZoneInfo
 
 from msgspec import Struct
 
+from whenvoca.engine.acting.inviting import inviting
 from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.run_context import Recall, RunContext, RunSubject
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.ledger.records import JournalEntry, Occurrence
 from whenvoca.engine.place_protocols import RowState
+from whenvoca.engine.running.afterwards import afterwards
 from whenvoca.engine.running.correcting import instead
 from whenvoca.engine.running.group_run import GroupRun, RunEnds
 from whenvoca.engine.running.lockstep import Lockstep
@@ -84,7 +86,7 @@ class RunGroup:
         stage, at = self._stage, self._stage.clock
         subject = RunSubject(occurrence.workflow, occurrence.place, occurrence.subject)
         context = RunContext(stage, Scope(None, "", at.now(), _UTC), subject)
-        run = GroupRun(occurrence, context, performing, at.tick(), must_end=True)
+        run = GroupRun(occurrence, context, inviting(performing, context, {}), at.tick(), must_end=True)
         self._lockstep.advance([run])
         return run
 
@@ -178,12 +180,15 @@ class RunGroup:
             ask=ask,
             corrected=source.corrected(occurrence.subject, state) if state is not None else {},
         )
+        journal = {entry.key: entry for entry in start.done}
+        performing = program.perform(context)
+        performing = instead(context, performing) if context.corrected else performing
         return GroupRun(
             occurrence,
             context,
-            instead(context, program.perform(context)) if context.corrected else program.perform(context),
+            afterwards(inviting(performing, context, journal), context),
             self._stage.clock.tick(),
-            {entry.key: entry for entry in start.done},
+            journal,
             tries=settings.tries,
             late=self._late(occurrence) if trigger.definition.strategy.is_timed else "",
             is_abandoned=bool(start.done),

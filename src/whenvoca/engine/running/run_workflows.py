@@ -150,11 +150,21 @@ class _Runner:
         recent = self._recent(each, limits)
         bounded = {what: limit - recent.get(what, 0) for what, limit in limits.items()}
         waiting = ledger.count_waiting(each.identity)
-        could = could_pass(each.workflow, bounded, waiting, lambda: self._count_leaving(each))
+        could = could_pass(each.workflow, bounded, waiting, lambda: self._count_leaving(each), self._invites)
         if losses == NO_LOSSES and not could:
             return None
         effects = self._rehearsed(each)
         return to_held(each.workflow.name, kinds, limits, effects, losses, recent=recent)
+
+    def _invites(self, step: tree.Step) -> bool:
+        """Whether invitations may follow from a step: it says so, or its calendar, or it changes what invites."""
+        verbs = {kind.verb for kind in step.definition.effects}
+        if not verbs & {"create event", "change event"} or not self._stage.places.outboxes:
+            return False
+        if "create event" not in verbs or any(line.word == "invite" for line in step.fields):
+            return True
+        calendars = self._stage.places.calendars
+        return any(name.lower() in calendars and calendars[name.lower()].invite == "us" for name in step.places)
 
     def _find_losses(self, each: OpenProgram) -> Losses:
         """What is gone of its subjects; nothing where nothing waits that could take something away."""

@@ -12,6 +12,8 @@ from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, TEXT, YES_NO, Type, list_of, thing
 from whenvoca.values.durations import Duration
 
+ANSWERS = ("accepted", "declined", "unanswered")  # who has answered so
+
 
 def event_type(place: PlaceInfo | None = None) -> Type:
     """The type of an event: each field that a workflow can read."""
@@ -30,6 +32,7 @@ def event_type(place: PlaceInfo | None = None) -> Type:
         "optional": list_of(TEXT),
         "reminder": list_of(DURATION),
         "category": list_of(TEXT),
+        **dict.fromkeys(ANSWERS, list_of(TEXT)),
     }
     fields |= {"private": YES_NO, "whole-day": YES_NO, "busy": ANY}
     return thing("event", fields)
@@ -93,6 +96,10 @@ class EventThing:
                 return getattr(start.tzinfo, "key", "UTC")
             case "attendees" | "optional":
                 return [each.address for each in event.attendees if each.optional == (word == "optional")]
+            case "accepted" | "declined":
+                return [each.address for each in event.attendees if each.answer.lower() == word]
+            case "unanswered":
+                return [each.address for each in event.attendees if not each.has_answered]
             case "reminder" | "alarm":
                 return list(event.alarms)
             case "category":

@@ -254,9 +254,11 @@ def _add_circles(read: Sequence[ReadFile], faults: dict[str, Sequence[Fault]]) -
 
 def _invitation_warnings(read: Sequence[ReadFile], workspace: Workspace, places: PlaceLook) -> list[str]:
     found = []
-    sender = "" if workspace.people.organizer else '; say who invites: organizer = "…" below [workspace]'
     for each in read:
         inviting = [step for step in iter_steps(each.workflow) if any(line.word == "invite" for line in step.fields)]
         for place in dict.fromkeys(step.places[-1] for step in inviting if step.places):
-            found.append(f"{each.workflow.name}: {places.about_invitations(place)}{sender}")
+            if said := places.about_invitations(place):
+                found.append(f"{each.workflow.name}: {said}")
+        if inviting and not workspace.people.organizer:
+            found.append(f'{each.workflow.name}: it is not said who invites: organizer = "…" below [workspace]')
     return found

@@ -72,7 +72,8 @@ def _carry_out(data: bytes, effect: Effect, stamp: datetime, zone: ZoneInfo) -> 
     match effect.action:
         case "change":
             assert effect.event is not None
-            return change_event(data, effect.stored.event, effect.event, stamp, zone)
+            with_answers = "answers" in (effect.after or {})
+            return change_event(data, effect.stored.event, effect.event, stamp, zone, with_answers=with_answers)
         case "delete":
             return remove_occurrence(data, effect.stored.event, stamp, zone) if occurrence else remove_event(data, uid)
         case "put back":
@@ -102,7 +103,7 @@ def already_done(data: bytes, effect: Effect, zone: ZoneInfo) -> Literal["", "do
     if deed == "delete":
         return "" if now is not None else "done"
     if deed == "change" and effect.event is not None and now is not None:
-        wanted = {name: value for name, (_, value) in changed_fields(now, effect.event).items()}
+        wanted = {name: value for name, (_, value) in changed_fields(now, effect.event, with_answers=True).items()}
         return "done" if not set(wanted) & set(effect.after or {}) and now.sequence >= effect.event.sequence else ""
     return ""
 

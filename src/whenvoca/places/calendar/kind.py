@@ -19,7 +19,8 @@ from whenvoca.places.settings import PlaceSettings
 
 _FEED = re.compile(r"/[a-z0-9][a-z0-9_-]*\.ics")
 _CLASHES = ("allow", "refuse", "tentative")
-_SERVER_SETTINGS = "calendar user password ca seconds size also nameserver invite"
+_SERVER_SETTINGS = "calendar user password ca seconds size also nameserver"
+_INVITES = ("us", "server", "nobody")
 
 
 def _clash(settings: PlaceSettings) -> str:
@@ -27,6 +28,15 @@ def _clash(settings: PlaceSettings) -> str:
     if clash not in _CLASHES:
         raise settings.refuse("clash", f'clash is never "{clash}"', f"it is one of: {', '.join(_CLASHES)}")
     return clash
+
+
+def _invite(settings: PlaceSettings) -> str:
+    """Who sends the invitations of its events, empty where that is not said."""
+    invite = settings.text("invite")
+    if invite not in ("", *_INVITES) or (invite == "server" and not settings.has("server")):
+        fix = "it is one of: us, nobody; server where the calendar is on one"
+        raise settings.refuse("invite", f'invite is never "{invite}" here', fix)
+    return invite
 
 
 def _check_feed(settings: PlaceSettings) -> None:
@@ -43,7 +53,7 @@ def _noun(settings: PlaceSettings) -> Noun:
 
 def _open_files(cls: type[LocalCalendar], key: str, settings: PlaceSettings, context: PlaceContext) -> LocalCalendar:
     _check_feed(settings)
-    return cls(
+    calendar = cls(
         settings.name,
         context.path(settings, key),
         settings.text(key),
@@ -53,6 +63,8 @@ def _open_files(cls: type[LocalCalendar], key: str, settings: PlaceSettings, con
         clock=context.clock,
         noun=_noun(settings),
     )
+    calendar.invite = _invite(settings)
+    return calendar
 
 
 def _also(settings: PlaceSettings) -> tuple[str, ...]:
@@ -87,7 +99,9 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
         also=_also(settings),
     )
     calendar, readonly = settings.text("calendar"), settings.yes_no("readonly")
-    return DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=_noun(settings))
+    place = DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=_noun(settings))
+    place.invite = _invite(settings)
+    return place
 
 
 def _rehearse(place: Any, sample: Path | None) -> RehearsedCalendar:
@@ -98,7 +112,7 @@ _FOLDER = Access(key="folder", open=partial(_open_files, FolderCalendar, "folder
 _SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS, package="httpx", extra="server")
 CALENDAR = PlaceKind(
     name="calendar",
-    settings="clash readonly feed",
+    settings="clash readonly feed invite",
     accesses=(_FOLDER, Access(key="file", open=partial(_open_files, FileCalendar, "file")), _SERVER),
     missing="a calendar has either a folder, a file or a server",
     example='such as folder = "calendars/domes"',
