@@ -301,6 +301,9 @@ class Source(Protocol):
     def thing(self, key: str, state: RowState) -> Thing:
         """The subject as workflows see it."""
 
+    def given(self, key: str, state: RowState) -> Mapping[str, Thing]:
+        """What else workflows know by a name, besides the subject."""
+
     def label(self, key: str, state: RowState | None) -> str:
         """How messages call the subject."""
 

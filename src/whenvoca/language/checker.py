@@ -75,7 +75,8 @@ class _Checker(FieldChecks):
             return Names(words=_words_of(trigger))
         found = [self._place(name, trigger.spot, kind, writes=False) for name in self._named(trigger.places, kind)]
         place = found[0] if found else None
-        names = Names(subject_word=definition.subject, subject=ANY, words=_words_of(trigger))
+        given = {name: kind(place) for name, kind in definition.given.items()}
+        names = Names(subject_word=definition.subject, subject=ANY, given=given, words=_words_of(trigger))
         if any(each is None for each in found) or (kind == "sheet" and (place is None or place.columns is None)):
             return names
         names = replace(names, subject=definition.subject_type(place), place=place if kind == "sheet" else None)

@@ -146,6 +146,7 @@ class TriggerDefinition(Struct, frozen=True, kw_only=True, dict=True):
     """Which subjects count besides `where`: given one, and what the settings of people and rooms say in lower case."""
     takes_sample: bool = False  # a file can stand for its place when it is rehearsed
     value_type: FieldType = "value"  # what stands in its sentence's VALUE
+    given: Mapping[str, Callable[[PlaceInfo | None], Type]] = {}  # what else is known by a name, besides the subject
     example: str = ""
 
     @property

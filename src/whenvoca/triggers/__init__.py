@@ -1,6 +1,7 @@
 """Triggers: one file a kind, each a definition. ``TRIGGERS`` lists them all."""
 
 from whenvoca.language.definitions import TriggerDefinition
+from whenvoca.triggers.answers import RECEIVES_ANSWER
 from whenvoca.triggers.asked import ABOUT_EVENT, ABOUT_ROW, ASKED
 from whenvoca.triggers.clock import PASSES, READS, READS_ON
 from whenvoca.triggers.emails import RECEIVES_EMAIL
@@ -19,6 +20,7 @@ TRIGGERS: tuple[TriggerDefinition, ...] = (
     FINISHED,
     HEARS,
     RECEIVES_EMAIL,
+    RECEIVES_ANSWER,
     RECEIVES_ENTRY,
     ENTRIES,
     RECEIVES_CALL,

@@ -14,7 +14,7 @@ from whenvoca.engine.ledger.codec import decode_state, encode
 from whenvoca.engine.ledger.connection import upsert
 from whenvoca.engine.ledger.protocol import ObservationLog
 from whenvoca.engine.ledger.records import CurrentStates, Observation, ReadPosition, StateChange
-from whenvoca.engine.ledger.renaming import SqliteRenaming
+from whenvoca.engine.ledger.renaming import SqliteRenaming, own_name
 from whenvoca.engine.place_protocols import Resource, RowState
 from whenvoca.engine.row_hashes import HashBlock, RowHashes
 
@@ -209,7 +209,7 @@ class SqliteObservations(SqliteRenaming, ObservationLog):
     def readers(self) -> dict[str, set[str]]:
         found: dict[str, set[str]] = {}
         for workflow, place in self._db.execute("SELECT workflow, place FROM readers"):
-            found.setdefault(workflow, set()).add(place)
+            found.setdefault(workflow, set()).add(own_name(place))
         return found
 
     def set_reader(self, workflow: str, place: str, sequence: int, signature: str = "") -> None:

@@ -17,6 +17,16 @@ TABLES_OF_PLACES = (
 _ASIDE = "\x01"  # begins a name that is on its way: two subjects may change theirs for each other's
 
 
+def answers_of(place: str) -> str:
+    """How the ledger calls the answers to the invitations of a calendar, or what of them a mailbox brought."""
+    return f"{place} answers"
+
+
+def own_name(place: str) -> str:
+    """The name of the place that such a name belongs to; names of places hold no blank."""
+    return place.removesuffix(answers_of(""))
+
+
 class SqliteRenaming(SqliteFile):
     """The renaming, over all tables that name subjects."""
 
@@ -54,13 +64,15 @@ class SqliteRenaming(SqliteFile):
     def places(self) -> set[str]:
         """The names of all places that it knows something of."""
         tables = ("cursors", "readers", "standing", "things", "resources")
-        return {name for table in tables for (name,) in self._db.execute(f"SELECT DISTINCT place FROM {table}")}
+        found = {name for table in tables for (name,) in self._db.execute(f"SELECT DISTINCT place FROM {table}")}
+        return {own_name(name) for name in found}
 
     def rename_place(self, old: str, new: str) -> None:
         """Calls a place otherwise in everything that is known of it."""
         with self.transaction():
             for table, column in (*((name, "place") for name in TABLES_OF_PLACES), ("claims", "event_place")):
-                self._db.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?", (new, old))
+                for before, after in ((old, new), (answers_of(old), answers_of(new))):
+                    self._db.execute(f"UPDATE {table} SET {column}=? WHERE {column}=?", (after, before))
 
     def _rename_lineages(self, names: Mapping[str, str], workflows: set[str]) -> None:
         marks = [

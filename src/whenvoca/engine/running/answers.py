@@ -12,19 +12,18 @@ from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.itip import Reply, read_replies
-
 from whenvoca.engine.acting.dated_changes import retry_on_conflict
 from whenvoca.engine.acting.keyed import Performing, with_keys
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.records import Occurrence, StateChange
+from whenvoca.engine.ledger.renaming import answers_of
 from whenvoca.engine.place_protocols import StoredEvent
 from whenvoca.engine.running.group_run import GroupRun
-from whenvoca.engine.seeing.answer_source import answers_of
 from whenvoca.engine.things.email import CALENDAR, METHOD
 from whenvoca.errors import PlaceTrouble, SourceFault
 
-READER = "answers"  # who looks at mailboxes for them
+RUN = "answers"  # what their runs are called, in place of a workflow
 _METHODS = ("REPLY", "COUNTER")
 Perform = Callable[[Occurrence, Performing], GroupRun]
 
@@ -36,21 +35,30 @@ class Answers:
         self._stage, self._perform, self._told = stage, perform, told
 
     def take_up(self, mailbox: str) -> int:
-        """Deals with the answers that came in since the last time; answers how many count. One whose place is away
-        waits, and those behind it with it."""
+        """Deals with the answers that came in since the last time, and with those that wait for a calendar which was
+        away; answers how many count."""
         ledger, count = self._stage.ledger, 0
-        reader = ledger.reader(READER, mailbox)
-        for seen in list(ledger.observations(mailbox, reader.sequence if reader is not None else 0)):
-            if seen.new is not None and seen.new.get(METHOD) in _METHODS:
-                try:
-                    count += self._deal_with(mailbox, seen.subject, seen.new)
-                except PlaceTrouble as trouble:
-                    self._told.append(f"{mailbox}: an answer waits: {trouble}")
-                    return count
-            ledger.set_reader(READER, mailbox, seen.sequence)
+        done = answers_of(mailbox)
+        position, *waiting = [int(each) for each in (ledger.cursor(done) or "0").split()]
+        late = ledger.observed(waiting)
+        for seen in [*(late[each] for each in waiting if each in late), *ledger.observations(mailbox, position)]:
+            waiting = [each for each in waiting if each != seen.sequence]
+            position = max(position, seen.sequence)
+            if seen.new is None or seen.new.get(METHOD) not in _METHODS:
+                continue
+            try:
+                count += self._deal_with(mailbox, seen.new)
+            except PlaceTrouble as trouble:
+                self._told.append(f"{mailbox}: an answer waits: {trouble}")
+                waiting.append(seen.sequence)
+            at = self._stage.clock.now().isoformat()
+            ledger.observe(done, [], " ".join(map(str, [position, *waiting])), at)
+        told = " ".join(map(str, [position, *waiting]))
+        if told != ledger.cursor(done) and position:
+            ledger.observe(done, [], told, self._stage.clock.now().isoformat())
         return count
 
-    def _deal_with(self, mailbox: str, key: str, state: Mapping[str, Any]) -> int:
+    def _deal_with(self, mailbox: str, state: Mapping[str, Any]) -> int:
         sender = str(state.get("sender") or "")
         zone = self._stage.places.mailboxes[mailbox.lower()].zone
         try:
@@ -66,7 +74,7 @@ class Answers:
                 why = why or "the event that it is about is in none of the calendars"
                 self._told.append(f"{mailbox}: the answer of {sender} does not count: {why}")
                 continue
-            count += self._count(mailbox, key, state, reply, *found)
+            count += self._count(mailbox, state, reply, *found)
         return count
 
     def _refusal(self, reply: Reply, sender: str) -> str:
@@ -76,16 +84,21 @@ class Answers:
         return ""
 
     def _find(self, reply: Reply) -> tuple[str, StoredEvent] | None:
-        """The calendar and the event that it is about. Raises PlaceTrouble."""
+        """The calendar and the event that it is about. Raises PlaceTrouble where it may be in one that is away."""
+        away: PlaceTrouble | None = None
         for name in self._stage.places.calendars:
-            stored = self._stage.find_event(name, reply.key)
+            try:
+                stored = self._stage.find_event(name, reply.key)
+            except PlaceTrouble as trouble:
+                away = trouble
+                continue
             if stored is not None:
                 return self._stage.calendar(name).name, stored
+        if away is not None:
+            raise away
         return None
 
-    def _count(
-        self, mailbox: str, key: str, state: Mapping[str, Any], reply: Reply, calendar: str, stored: StoredEvent
-    ) -> int:
+    def _count(self, mailbox: str, state: Mapping[str, Any], reply: Reply, calendar: str, stored: StoredEvent) -> int:
         ledger, title = self._stage.ledger, stored.event.title
         invited = [each for each in stored.event.attendees if each.address.lower() == reply.attendee.lower()]
         if not invited:
@@ -127,8 +140,8 @@ class Answers:
 
         at = stage.clock.now().isoformat()
         label = f"{reply.attendee} {reply.word}: {title}"
-        run = ledger.begin_manual_run(READER, calendar, reply.key, at, kind="answer", label=label)
-        occurrence = Occurrence(READER, calendar, reply.key, 0, at, number=-1, run=run, label=label)
+        run = ledger.begin_manual_run(RUN, calendar, reply.key, at, kind="answer", label=label)
+        occurrence = Occurrence(RUN, calendar, reply.key, 0, at, number=-1, run=run, label=label)
         performing = with_keys(retry_on_conflict(decide), lambda effect: EffectKey("answer", "", 1, effect.target))
         ended = self._perform(occurrence, performing)
         if ended.outcome != "done":

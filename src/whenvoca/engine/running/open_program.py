@@ -61,7 +61,8 @@ class OpenProgram(Struct):
 
     def scope_of(self, source: Source, key: str, state: RowState, at: datetime) -> Scope:
         """What its values are read among, for a subject at a moment."""
-        return Scope(source.thing(key, state), self.trigger.subject, at, self.zone or source.zone)
+        given = dict(source.given(key, state)) if self.trigger.given else {}
+        return Scope(source.thing(key, state), self.trigger.subject, at, self.zone or source.zone, given)
 
     def take_up(self, source: Source) -> TakenUp:
         """Finds the occurrences among what the workflow has not looked at yet."""

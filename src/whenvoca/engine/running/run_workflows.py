@@ -10,6 +10,7 @@ from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.records import Occurrence
+from whenvoca.engine.running.answers import Answers
 from whenvoca.engine.running.brake import NO_LOSSES, Held, Losses, could_pass, limits_of, to_held
 from whenvoca.engine.running.choosing import Choosing
 from whenvoca.engine.running.looking import look
@@ -21,6 +22,7 @@ from whenvoca.engine.running.run_group import RunGroup
 from whenvoca.engine.running.run_input import holds
 from whenvoca.engine.running.run_options import RunOptions
 from whenvoca.engine.running.save_recovery import finish_saves
+from whenvoca.engine.seeing.email_source import observe_mailbox
 from whenvoca.engine.workspace.ledger_home import check_time
 from whenvoca.errors import PlaceTrouble
 from whenvoca.language import tree
@@ -28,6 +30,7 @@ from whenvoca.language import tree
 _ROUNDS = 20  # how often workflows may set each other off within one command
 _FIRST_PAUSE = 1.0  # seconds before what trouble at a server has ended is tried again; then twice as long each time
 _EVERYTHING = RunOptions()
+_OF_MAILBOXES = ("email", "invitation", "answer")  # what comes in by them
 
 
 def run_workflows(
@@ -60,6 +63,7 @@ class _Runner:
         for number in range(_ROUNDS):
             if self._options.stop():
                 break
+            self._settle_answers()
             new, self._away = look(self._stage, self._programs, self._options, self._outcome, first=number == 0)
             if not new and not self._group.retries_due and number:
                 break
@@ -119,6 +123,24 @@ class _Runner:
                 self._outcome.held.append(held)
                 continue
             self._group.run_waiting(each, chosen=chosen, ask=partial(self._choosing.answer, each))
+
+    def _settle_answers(self) -> None:
+        """Answers that came into mailboxes are put on their events, before workflows look for them."""
+        stage, told = self._stage, self._outcome.faults
+        is_wanted = any(each.trigger.subject in _OF_MAILBOXES for each in self._programs)
+        if self._options.is_rehearsal and not is_wanted:
+            return
+        for mailbox in stage.places.mailboxes.values():
+            if self._options.look is not None and mailbox.name.lower() not in self._options.look:
+                continue
+            try:
+                noticed = observe_mailbox(stage.ledger, mailbox, stage.clock.now())
+            except PlaceTrouble as trouble:
+                if not any(mailbox.name in each.sources for each in self._programs):
+                    self._outcome.waits.append(f"{mailbox.name} was not looked at: {trouble}")
+                continue
+            told += noticed.faults
+            Answers(stage, self._group.perform, told).take_up(mailbox.name)
 
     def _settle_presence(self) -> None:
         """What people showed before comes back, where every claim on it has ended; each in a run of its own."""

@@ -1,4 +1,4 @@
-"""The answers of attendees to the invitations of a calendar, as a trigger sees them: they were entered when they came."""
+"""The answers of attendees to a calendar's invitations, as a trigger sees them: they were entered when they came."""
 
 from __future__ import annotations
 
@@ -9,16 +9,12 @@ from typing import Any
 from whenvoca.calendars.recurrence import occurrence_at
 from whenvoca.calendars.state import event_key, original_start, split_key
 from whenvoca.engine.ledger.protocol import Ledger
+from whenvoca.engine.ledger.renaming import answers_of
 from whenvoca.engine.place_protocols import Calendar, Change, Noticed, RowState
 from whenvoca.engine.seeing.sources import LoggedSource
 from whenvoca.engine.things.answer import ANSWER_FIELDS, AnswerThing
 from whenvoca.engine.things.task import to_thing
 from whenvoca.language.evaluation import Thing
-
-
-def answers_of(calendar: str) -> str:
-    """How the log calls the answers to a calendar's invitations."""
-    return f"{calendar} answers"
 
 
 class AnswerSource(LoggedSource):

@@ -71,6 +71,7 @@ class _Judge:
         self._written = {fold_name(word) for word in search.written}
         self._where = search.program.where
         self._word = trigger.definition.subject
+        self._has_more = bool(trigger.definition.given)
         self._now, self._zone, self._at = search.now, search.zone, search.now.isoformat()
 
     def is_in(self, subject: str, state: RowState | None, *, doubtful: bool = True) -> bool:
@@ -78,7 +79,9 @@ class _Judge:
         if state is None:
             return False
         try:
-            return self._where(Scope(self._source.thing(subject, state), self._word, self._now, self._zone))
+            thing = self._source.thing(subject, state)
+            given = dict(self._source.given(subject, state)) if self._has_more else {}
+            return self._where(Scope(thing, self._word, self._now, self._zone, given))
         except RowFault:
             return doubtful
 

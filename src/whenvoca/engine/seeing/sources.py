@@ -63,6 +63,9 @@ class LoggedSource(Source):
     def keys_with(self, words: str) -> list[str]:
         return []
 
+    def given(self, key: str, state: RowState) -> Mapping[str, Thing]:
+        return {}
+
 
 class SheetSource(LoggedSource):
     """A sheet's rows."""

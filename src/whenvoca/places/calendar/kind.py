@@ -9,6 +9,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from whenvoca.calendars.reader import Noun
+from whenvoca.engine.seeing.answer_source import AnswerSource
 from whenvoca.engine.seeing.sources import CalendarSource
 from whenvoca.places.calendar.folder import FolderCalendar
 from whenvoca.places.calendar.local import LocalCalendar
@@ -118,6 +119,7 @@ CALENDAR = PlaceKind(
     example='such as folder = "calendars/domes"',
     rehearse=_rehearse,
     source=CalendarSource,
+    other_sources={"answer": AnswerSource},
 )
 TASKS = PlaceKind(
     name="tasks",

@@ -10,6 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from whenvoca.calendars.itip import read_replies
 from whenvoca.calendars.reader import read_events
 from whenvoca.engine.mail_protocols import NewEmail
 from whenvoca.engine.people import People
@@ -111,19 +112,19 @@ class EmailReader:
             method = _METHOD.search(text)
             if method is None or method[1].upper() not in _METHODS:
                 continue
-            said = "an answer" if method[1].upper() in ("REPLY", "COUNTER") else "an invitation"
             if len(text) > _LONGEST_CALENDAR:
                 faults.append(f"{where}: its calendar is larger than {_LONGEST_CALENDAR:,} signs, and was not read")
                 return None
+            is_answer = method[1].upper() in ("REPLY", "COUNTER")
             try:
-                events = read_events(data, self._zone)
+                found_there = read_replies(data, self._zone) if is_answer else read_events(data, self._zone)
             except WhenvocaError as error:
                 faults.append(f"{where}: its calendar cannot be read: {error.message}")
                 return None
-            if not events:
+            if not found_there:
                 return None
             if not state["trusted"]:
-                sender = found.sender or "somebody"
+                said, sender = "an answer" if is_answer else "an invitation", found.sender or "somebody"
                 faults.append(f"{where}: {said} from {sender}, who is not proven to have sent it, does not count")
                 return None
             return {METHOD: method[1].upper(), CALENDAR: text}
