@@ -6,7 +6,7 @@ from collections.abc import Set
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
-from whenvoca.calendars.event import Attendee, Busy, Event, to_start
+from whenvoca.calendars.event import COMMENT, Attendee, Busy, Event, to_start
 from whenvoca.calendars.task import Task, due_after
 from whenvoca.calendars.writer import ORIGIN, PERSON
 from whenvoca.calendars.zone_book import ZoneBook
@@ -221,6 +221,7 @@ def _attendee(value: Any) -> Attendee:
         answer=str(parameters.get("PARTSTAT", "")).upper(),
         answer_wanted=str(parameters.get("RSVP", "")).upper() == "TRUE",
         name=str(parameters.get("CN", "")),
+        comment=str(parameters.get(COMMENT, "")),
     )
 
 

@@ -12,6 +12,7 @@ from msgspec import Struct
 from whenvoca.values.durations import Duration
 from whenvoca.values.zones import first_moment
 
+COMMENT = "X-WHENVOCA-COMMENT"  # a parameter of ATTENDEE
 Busy = Literal["yes", "no", "tentative", "unavailable"]
 
 
@@ -23,6 +24,7 @@ class Attendee(Struct, frozen=True):
     answer: str = ""
     answer_wanted: bool = False
     name: str = ""
+    comment: str = ""  # what they said with their answer
 
     @property
     def has_answered(self) -> bool:

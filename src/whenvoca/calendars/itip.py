@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from datetime import UTC, date, datetime
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
@@ -11,9 +12,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Attendee, Event
+from whenvoca.calendars.reader import read_events
 from whenvoca.calendars.state import event_key
 from whenvoca.calendars.vtimezone import vtimezone_lines
-from whenvoca.calendars.writer import event_lines, join_lines, zones_of
+from whenvoca.calendars.writer import escape_text, event_lines, join_lines, zones_of
 from whenvoca.errors import SourceFault
 
 Method = Literal["REQUEST", "CANCEL", "REPLY"]
@@ -62,7 +64,7 @@ def write_itip(method: Method, events: Sequence[Event], stamp: datetime, *, comm
         if not event.sequence:
             own.insert(-1, "SEQUENCE:0")
         if comment:
-            own.insert(-1, f"COMMENT:{_escaped(comment)}")
+            own.insert(-1, f"COMMENT:{escape_text(comment[:_LONGEST_COMMENT])}")
         lines += own
     return join_lines([*lines, "END:VCALENDAR"])
 
@@ -75,12 +77,6 @@ def _to_send(event: Event, method: Method) -> Event:
             for each in attendees
         )
     return replace(event, attendees=attendees, alarms=(), origin="", extra=())
-
-
-def _escaped(text: str) -> str:
-    from whenvoca.calendars.writer import escape_text
-
-    return escape_text(text[:_LONGEST_COMMENT])
 
 
 def to_cancel(event: Event, addresses: Iterable[str]) -> Event:
@@ -100,6 +96,19 @@ def to_reply(event: Event, address: str, word: str) -> Event:
     )
 
 
+def stamped_events(data: bytes, zone: ZoneInfo) -> list[tuple[Event, str]]:
+    """The events of an invitation, each with its DTSTAMP in UTC."""
+    from icalendar import Calendar
+
+    stamps: dict[str, str] = {}
+    with suppress(ValueError, IndexError, KeyError, AttributeError, TypeError):
+        found: Any = Calendar.from_ical(data.decode("utf-8", "replace"))
+        for part in found.walk("VEVENT"):
+            key = event_key(str(part.get("UID", "")), _moment(part, "RECURRENCE-ID", zone))
+            stamps[key] = f"{part['DTSTAMP'].dt.astimezone(UTC):%Y%m%dT%H%M%SZ}"
+    return [(each, stamps.get(event_key(each.uid, each.occurrence), "")) for each in read_events(data, zone)]
+
+
 # --- answers in
 
 
@@ -107,6 +116,7 @@ def read_replies(data: bytes, zone: ZoneInfo) -> list[Reply]:
     """The answers in a REPLY or a COUNTER. Raises SourceFault where it is neither, or cannot be read."""
     from icalendar import Calendar
 
+    found: Any
     try:
         found = Calendar.from_ical(data.decode("utf-8", "replace"))
     except (ValueError, IndexError, KeyError) as error:

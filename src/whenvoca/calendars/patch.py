@@ -19,7 +19,7 @@ from whenvoca.calendars.components import (
     unfolded,
     without_leap_second,
 )
-from whenvoca.calendars.event import Attendee, Event, changed_fields
+from whenvoca.calendars.event import COMMENT, Attendee, Event, changed_fields
 from whenvoca.calendars.state import event_key, split_key
 from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
 from whenvoca.calendars.task import Task
@@ -151,12 +151,14 @@ def _attendee_lines(old: Event, new: Event, stood: list[str], *, with_answers: b
     fresh = zip(new.attendees, field_lines("attendees", new), strict=True)
     if len(stood) != len(old.attendees):
         return [line for _, line in fresh]
-    line_of = {_asked(each): (each.answer, line) for each, line in zip(old.attendees, stood, strict=True)}
+    line_of = {
+        _asked(each): ((each.answer, each.comment), line) for each, line in zip(old.attendees, stood, strict=True)
+    }
     lines = []
     for each, line in fresh:
-        answer, before = line_of.get(_asked(each), ("", ""))
-        keeps = before and (each.answer == answer or not with_answers)
-        lines.append(before if keeps else _with_answer(before, each.answer) if before else line)
+        answer, before = line_of.get(_asked(each), (("", ""), ""))
+        keeps = before and (not with_answers or (each.answer, each.comment) == answer)
+        lines.append(before if keeps else _with_answer(before, each) if before else line)
     return lines
 
 
@@ -164,13 +166,15 @@ def _asked(attendee: Attendee) -> tuple[str, bool]:
     return attendee.address.lower(), attendee.optional
 
 
-def _with_answer(line: str, answer: str) -> str:
-    """The line of an attendee with another PARTSTAT, and nothing more asked of them."""
+def _with_answer(line: str, attendee: Attendee) -> str:
+    """The line of an attendee with what they answer now, and nothing more asked of them."""
     head = _HEAD.match(line)
     if head is None:
         return line
-    kept = [each[0] for each in _PARAMETER.finditer(head[1]) if each[1].upper() not in ("PARTSTAT", "RSVP")]
-    return f"ATTENDEE{''.join(kept)};PARTSTAT={answer}:{line[head.end() :]}"
+    old = ("PARTSTAT", "RSVP", COMMENT)
+    kept = [each[0] for each in _PARAMETER.finditer(head[1]) if each[1].upper() not in old]
+    said = f';{COMMENT}="{attendee.comment}"' if attendee.comment else ""
+    return f"ATTENDEE{''.join(kept)};PARTSTAT={attendee.answer}{said}:{line[head.end() :]}"
 
 
 def property_lines(data: bytes, key: str, names: Iterable[str], zone: ZoneInfo) -> tuple[str, ...]:

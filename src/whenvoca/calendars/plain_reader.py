@@ -13,7 +13,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.components import unescape_text
-from whenvoca.calendars.event import Attendee, Busy, Event
+from whenvoca.calendars.event import COMMENT, Attendee, Busy, Event
 from whenvoca.calendars.zone_book import ZoneBook, definition_of
 from whenvoca.errors import WhenvocaError
 from whenvoca.values.durations import Duration
@@ -269,6 +269,7 @@ def _attendee(parameters: str, value: str, book: ZoneBook) -> tuple[Attendee, ..
             answer=found.get("PARTSTAT", "").upper(),
             answer_wanted=found.get("RSVP", "").upper() == "TRUE",
             name=found.get("CN", ""),
+            comment=found.get(COMMENT, ""),
         ),
     )
 

@@ -30,7 +30,10 @@ def to_state(event: Event) -> dict[str, Any]:
         if name in _LEFT_OUT or value == default:
             continue
         if name == "attendees":
-            value = [[a.address, a.optional, a.answer, a.answer_wanted, a.name] for a in value]
+            value = [
+                [a.address, a.optional, a.answer, a.answer_wanted, a.name, *([a.comment] if a.comment else [])]
+                for a in value
+            ]
         elif isinstance(value, tuple):
             value = [list(each) if isinstance(each, tuple) else each for each in value]
         state[name] = value

@@ -11,7 +11,7 @@ from datetime import UTC, date, datetime
 from functools import lru_cache
 from zoneinfo import ZoneInfo
 
-from whenvoca.calendars.event import Attendee, Event
+from whenvoca.calendars.event import COMMENT, Attendee, Event
 from whenvoca.calendars.task import PROPERTIES as TASK_PROPERTIES
 from whenvoca.calendars.task import Task
 from whenvoca.calendars.vtimezone import vtimezone_lines
@@ -298,4 +298,6 @@ def _attendee_line(attendee: Attendee) -> str:
         parameters += f";PARTSTAT={attendee.answer}"
     if attendee.answer_wanted:
         parameters += ";RSVP=TRUE"
+    if attendee.comment:
+        parameters += f";{COMMENT}={_quoted(attendee.comment)}"
     return f"ATTENDEE{parameters}:mailto:{attendee.address}"

@@ -3,6 +3,7 @@
 from whenvoca.language.definitions import StepDefinition
 from whenvoca.steps.add_row import ADD_ROW
 from whenvoca.steps.answer_email import ANSWER_EMAIL, ANSWER_EMAIL_IN
+from whenvoca.steps.answer_invitation import ANSWER_INVITATION
 from whenvoca.steps.answer_message import ANSWER, REPLY
 from whenvoca.steps.attachments import READ_CALENDAR, READ_SHEET, SAVE
 from whenvoca.steps.call import CALL
@@ -15,6 +16,7 @@ from whenvoca.steps.emails import SEND_EMAIL, SEND_EMAIL_IN
 from whenvoca.steps.fill_sheet import FILL_SHEET
 from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
 from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
+from whenvoca.steps.keep_invitation import KEEP_INVITATION
 from whenvoca.steps.mailboxes import FILE_EMAIL, FIND_EMAILS
 from whenvoca.steps.messages import SEND_TO_PERSON, SEND_TO_ROOM
 from whenvoca.steps.mirror_event import MIRROR_EVENT, MIRROR_TASK
@@ -54,6 +56,8 @@ STEPS: tuple[StepDefinition, ...] = (
     ANSWER_EMAIL_IN,
     FIND_EMAILS,
     FILE_EMAIL,
+    KEEP_INVITATION,
+    ANSWER_INVITATION,
     READ_FIELDS,
     READ_EVENT,
     READ_EVENTS,

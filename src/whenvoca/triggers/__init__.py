@@ -4,7 +4,7 @@ from whenvoca.language.definitions import TriggerDefinition
 from whenvoca.triggers.answers import RECEIVES_ANSWER
 from whenvoca.triggers.asked import ABOUT_EVENT, ABOUT_ROW, ASKED
 from whenvoca.triggers.clock import PASSES, READS, READS_ON
-from whenvoca.triggers.emails import RECEIVES_EMAIL
+from whenvoca.triggers.emails import RECEIVES_EMAIL, RECEIVES_INVITATION
 from whenvoca.triggers.entries import CALLS, ENTRIES, RECEIVES_CALL, RECEIVES_ENTRY
 from whenvoca.triggers.events import EVENTS
 from whenvoca.triggers.messages import HEARS
@@ -20,6 +20,7 @@ TRIGGERS: tuple[TriggerDefinition, ...] = (
     FINISHED,
     HEARS,
     RECEIVES_EMAIL,
+    RECEIVES_INVITATION,
     RECEIVES_ANSWER,
     RECEIVES_ENTRY,
     ENTRIES,

@@ -6,7 +6,9 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from whenvoca.engine.seeing.changes import CHANGES
+from whenvoca.engine.seeing.email_source import INVITING
 from whenvoca.engine.things.email import METHOD, email_type
+from whenvoca.engine.things.invitation import invitation_type
 from whenvoca.language.definitions import FieldDefinition, Sentence, TriggerDefinition
 
 FROM = FieldDefinition("from", "people", "Whose emails count. Without it everybody's.", example='"ines", "tomas"')
@@ -26,6 +28,35 @@ def _is_plain(email: Any, said: Mapping[str, Sequence[str]]) -> bool:
     return METHOD not in email.state and is_from(email, said)
 
 
+def _is_invitation(email: Any, said: Mapping[str, Sequence[str]]) -> bool:
+    return email.state.get(METHOD) in INVITING and is_from(email, said)
+
+
+RECEIVES_INVITATION = TriggerDefinition(
+    sentence=Sentence("MAILBOX receives an invitation"),
+    meaning="Starts once for each invitation that comes in: invitation.kind is new, changed or cancelled, "
+    "invitation.to are the addresses that it was written to; the other fields are those of its event. An old copy of "
+    "an invitation, and one that nothing proves to come from its sender (the mailbox's `trust`), is none.",
+    subject="invitation",
+    subject_type=invitation_type,
+    settings=(
+        FROM,
+        IN_MAILBOX,
+        FieldDefinition(
+            "where",
+            "condition",
+            "Which invitations count. Several lines must all hold.",
+            example='invitation.to contains "library@example.org"',
+        ),
+        FieldDefinition("existing", "yes-no", "Whether invitations from before the first run count.", default="no"),
+    ),
+    strategy=CHANGES,
+    takes_sample=True,
+    existing_by_default=False,
+    happening="gained",
+    admits=_is_invitation,
+    example='when post receives an invitation\n  where  invitation.to contains "library@example.org"',
+)
 RECEIVES_EMAIL = TriggerDefinition(
     sentence=Sentence("MAILBOX receives an email"),
     meaning="Starts once for each email that comes in, known by its Message-ID. An invitation, or an answer to one, "

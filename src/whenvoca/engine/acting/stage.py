@@ -175,8 +175,9 @@ class Stage:
             else calendar.find_marks(prefix)
         )
 
-    def find_clashes(self, place: str, event: Event) -> list[Event]:
-        """Occurrences at that calendar that take the event's time, its own lineage left out.
+    def find_clashes(self, place: str, event: Event, ahead: timedelta = _SERIES_LOOKED_AT) -> list[Event]:
+        """Occurrences at that calendar that take the event's time, its own lineage left out; of a series those within
+        ``ahead``.
 
         Raises PlaceTrouble where the calendar cannot be reached.
         """
@@ -184,7 +185,7 @@ class Stage:
         zone = calendar.zone
         low, high = event.span(zone)
         if event.rule:
-            high = low + _SERIES_LOOKED_AT
+            high = low + ahead
         mine = expand_events([event], low, high, zone)
         others = [
             *calendar.find_between(low, high),

@@ -181,7 +181,9 @@ def _with_answer(calendar: str, reply: Reply, stored: StoredEvent) -> Effect | N
 def _answered(event: Event, reply: Reply) -> Iterator[Attendee]:
     for each in event.attendees:
         is_meant = each.address.lower() == reply.attendee.lower()
-        yield replace(each, answer=reply.word.upper(), answer_wanted=False) if is_meant else each
+        said = " ".join(reply.comment.replace('"', "'").split())
+        answer = replace(each, answer=reply.word.upper(), answer_wanted=False, comment=said)
+        yield answer if is_meant else each
     is_known = reply.delegate.lower() in [each.address.lower() for each in event.attendees]
     if reply.word == "delegated" and reply.delegate and not is_known:
         yield Attendee(reply.delegate, answer="NEEDS-ACTION", answer_wanted=True)

@@ -6,14 +6,18 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
+from whenvoca.calendars.itip import stamped_events
+from whenvoca.calendars.state import event_key
 from whenvoca.engine.ledger.protocol import Ledger
 from whenvoca.engine.ledger.records import StateChange
 from whenvoca.engine.mail_protocols import Mailbox
 from whenvoca.engine.place_protocols import Change, Noticed, Resource, RowState
 from whenvoca.engine.seeing.observing import KEPT
 from whenvoca.engine.seeing.sources import LoggedSource
-from whenvoca.engine.things.email import BRIEF, EMAIL_FIELDS, NAME, EmailThing
+from whenvoca.engine.things.email import BRIEF, CALENDAR, EMAIL_FIELDS, METHOD, NAME, EmailThing
+from whenvoca.engine.things.invitation import INVITATION_FIELDS, InvitationThing
 
+INVITING = ("REQUEST", "ADD", "CANCEL")  # what an invitation's calendar is (RFC 5546)
 _LONGEST_LABEL = 60
 
 
@@ -31,7 +35,7 @@ def observe_mailbox(ledger: Ledger, mailbox: Mailbox, at: datetime) -> Noticed:
                 seen = {each.uid for each in ledger.resources(mailbox.name).values()} if look.fresh else set()
                 changes = []
                 for name, each in look.fresh.items():
-                    if each.key not in seen and each.state is not None:
+                    if each.key not in seen and each.state is not None and _is_news(ledger, mailbox, each.state):
                         changes.append(StateChange(each.key, {**each.state, NAME: name}))
                     seen.add(each.key)
                 ledger.observe(mailbox.name, changes, look.cursor, at.isoformat())
@@ -40,6 +44,21 @@ def observe_mailbox(ledger: Ledger, mailbox: Mailbox, at: datetime) -> Noticed:
                 ledger.forget_messages(mailbox.name, (at - KEPT).isoformat())
         if not look.is_partial:
             return noticed
+
+
+def _is_news(ledger: Ledger, mailbox: Mailbox, state: Mapping[str, Any]) -> bool:
+    """Whether an email says something; an old copy of an invitation does not: its SEQUENCE, or its moment, is lower
+    than what is known (RFC 5546 2.1.5)."""
+    if state.get(METHOD) not in INVITING:
+        return True
+    is_news = False
+    for event, stamp in stamped_events(str(state[CALENDAR]).encode(), mailbox.zone):
+        known = f"invitation {mailbox.name} {event_key(event.uid, event.occurrence)} {event.organizer.lower()}"
+        version = f"{event.sequence:09} {stamp} {state[METHOD]}"
+        if version > ledger.meta(known):
+            ledger.set_meta(known, version)
+            is_news = True
+    return is_news
 
 
 class EmailSource(LoggedSource):
@@ -85,3 +104,15 @@ class EmailSource(LoggedSource):
     def changes(self, old: RowState, new: RowState) -> list[Change]:
         """An email does not change."""
         return []
+
+
+class InvitationSource(EmailSource):
+    """The invitations among a mailbox's emails."""
+
+    fields = INVITATION_FIELDS
+
+    def thing(self, key: str, state: RowState) -> EmailThing:
+        told = state.get(METHOD) in INVITING
+        return (
+            InvitationThing(key, state, self.name, self.zone) if told else EmailThing(key, state, self.name, self.zone)
+        )

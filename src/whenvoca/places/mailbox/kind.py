@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from whenvoca.engine.seeing.email_source import EmailSource
+from whenvoca.engine.seeing.email_source import EmailSource, InvitationSource
 from whenvoca.places.bounded_answer import parse_size
 from whenvoca.places.mailbox.email_reader import ANYBODY
 from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
@@ -147,6 +147,7 @@ MAILBOX = PlaceKind(
     example='such as folder = "post"',
     rehearse=_rehearse,
     source=EmailSource,
+    other_sources={"invitation": InvitationSource},
     watched=_watched,
     stays_open=True,
 )
