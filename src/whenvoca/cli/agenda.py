@@ -190,6 +190,7 @@ def _to_json(shown: ShownEvent, zone: ZoneInfo) -> dict[str, Any]:
         "details": event.details,
         "attendees": [each.address for each in event.attendees if not each.optional],
         "optional": [each.address for each in event.attendees if each.optional],
+        "answers": event.answers,
         "organizer": event.organizer,
         "busy": event.busy,
         "colour": event.colour,

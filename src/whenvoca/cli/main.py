@@ -35,6 +35,7 @@ COMMANDS = {
     "tasks": ("tasks", "Show the open tasks, the most urgent first."),
     "places": ("places", "Show each place and whether it answers."),
     "words": ("words", "Look up the workflow language."),
+    "consent": ("consent", "Consent to the use of an account that takes no password."),
     "pause": ("pause", "Turn workflows off."),
     "resume": ("resume", "Turn workflows on again."),
     "stand-in": ("stand_in", "Start a small stand-in for a service outside."),

@@ -19,6 +19,7 @@ from whenvoca.errors import PlaceTrouble, SettingsFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.faults import nearest
 from whenvoca.places import files
+from whenvoca.places.consents import ConsentSecret
 from whenvoca.places.kept_files import KeptFiles
 from whenvoca.places.kinds import PLACE_KINDS
 from whenvoca.places.meetings import MeetingPlace, RehearsedMeetings
@@ -26,6 +27,7 @@ from whenvoca.places.place_kind import PlaceContext
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.memory import SheetMemory
 from whenvoca.places.sheet.open_file import OpenFile
+from whenvoca.places.sign_in import credential_of
 from whenvoca.places.web import RehearsedWeb, Web
 
 PlaceT = TypeVar("PlaceT")
@@ -181,6 +183,13 @@ class OpenPlaces(Places):
         """The place of that name; None if there is none. Raises SettingsFault where its settings are wrong."""
         settings = self._tables.get(name.lower())
         return None if settings is None else self._open(settings)
+
+    def consent_of(self, name: str) -> ConsentSecret | None:
+        """What has to be consented to before a place can be used; None where it takes a password, or nothing. Raises
+        SettingsFault."""
+        settings = self._tables[name.lower()]
+        credential = credential_of(settings, self._context, settings.text("user"))
+        return credential if isinstance(credential, ConsentSecret) else None
 
     def _names_of(self, kind: str) -> list[str]:
         return [name for name, each in self._tables.items() if each.kind == kind]

@@ -11,6 +11,8 @@ from whenvoca.places.settings import PlaceSettings
 class Secret:
     """A password that is looked up when it is needed. Its text is shown by nothing."""
 
+    is_token = False
+
     def __init__(self, settings: PlaceSettings, key: str, user: str) -> None:
         value = settings.table(key) if settings.has(key) and not settings.is_text(key) else None
         if settings.is_text(key):

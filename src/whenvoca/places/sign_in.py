@@ -1,30 +1,51 @@
-"""How an account is signed in to: by user and password, or by a consent that was given once (OAuth 2.0)."""
+"""How an account is signed in to: by user and password, or by a consent that was given once (RFC 7628)."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Protocol
 
 from whenvoca.places.place_kind import PlaceContext
 from whenvoca.places.secrets import Secret
 from whenvoca.places.settings import PlaceSettings
 
 
-class PasswordSignIn:
-    """By user and password."""
+class Credential(Protocol):
+    """What a user proves to be who they are with. ``is_token``: it is a token, not a password."""
 
-    def __init__(self, user: str, password: Secret) -> None:
-        self.user, self._password = user, password
+    is_token: bool
 
-    def into_mailbox(self, client: Any) -> None:
-        """Logs a client of IMAP in. Raises what the library raises, and PlaceTrouble."""
-        client.login(self.user, self._password.reveal())
-
-    def into_outbox(self, server: Any) -> None:
-        """Logs a client of SMTP in."""
-        server.login(self.user, self._password.reveal())
+    def reveal(self) -> str:
+        """The text itself. Raises PlaceTrouble where it is not there."""
 
 
-def sign_in_of(settings: PlaceSettings, context: PlaceContext) -> PasswordSignIn:
+def credential_of(settings: PlaceSettings, context: PlaceContext, user: str) -> Credential:
     """That of a place, by its settings. Raises SettingsFault."""
-    user = settings.text("user")
-    return PasswordSignIn(user, Secret(settings, "password", user))
+    if settings.has("password") and not settings.is_text("password") and "consent" in settings.table("password"):
+        from whenvoca.places.consents import ConsentSecret, read_grantor
+
+        grantor = read_grantor(settings, context.workspace)
+        return ConsentSecret(settings.name, grantor, user, context.workspace.state_folder)
+    return Secret(settings, "password", user)
+
+
+def log_into_mailbox(client: Any, user: str, credential: Credential) -> None:
+    """Logs a client of IMAP in. Raises what the library raises, and PlaceTrouble."""
+    if not credential.is_token:
+        client.login(user, credential.reveal())
+    elif client.has_capability("AUTH=OAUTHBEARER"):
+        client.oauthbearer_login(user, credential.reveal())
+    else:
+        client.oauth2_login(user, credential.reveal())
+
+
+def log_into_outbox(server: Any, user: str, credential: Credential) -> None:
+    """Logs a client of SMTP in. Raises what the library raises, and PlaceTrouble."""
+    if not credential.is_token:
+        server.login(user, credential.reveal())
+        return
+    token = credential.reveal()
+    offered = str(server.esmtp_features.get("auth", "")).upper().split()
+    if "OAUTHBEARER" in offered:
+        server.auth("OAUTHBEARER", lambda challenge=None: f"n,a={user},\x01auth=Bearer {token}\x01\x01")
+    else:
+        server.auth("XOAUTH2", lambda challenge=None: f"user={user}\x01auth=Bearer {token}\x01\x01")

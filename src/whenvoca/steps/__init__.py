@@ -14,6 +14,7 @@ from whenvoca.steps.delete_event import DELETE_EVENT, DELETE_EVENT_IN
 from whenvoca.steps.delete_row import DELETE_ROW, DELETE_ROW_IN
 from whenvoca.steps.emails import SEND_EMAIL, SEND_EMAIL_IN
 from whenvoca.steps.fill_sheet import FILL_SHEET
+from whenvoca.steps.find_attendees import FIND_ATTENDEES
 from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
 from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
 from whenvoca.steps.keep_invitation import KEEP_INVITATION
@@ -36,6 +37,7 @@ STEPS: tuple[StepDefinition, ...] = (
     MIRROR_EVENT,
     FIND_EVENTS,
     FIND_EVENT,
+    FIND_ATTENDEES,
     TAKE_BACK,
     ADD_ROW,
     CHANGE_ROW,

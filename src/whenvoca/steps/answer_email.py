@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from datetime import UTC, datetime
 from typing import Any
 
 from whenvoca.engine.acting.effect_kind import EffectKind
@@ -49,7 +50,8 @@ def _act(call: StepCall) -> Acting:
     if call.value("html", False):
         after["html"] = True
     said = _said(after, [each.name for each in attached])
-    before = call.stage.said_before(outbox, f"answer {email.key}")
+    once = f"answer {email.key}"
+    before = call.stage.said_before(outbox, once)
     if before == said:
         return  # it has been sent
     if before:
@@ -58,7 +60,7 @@ def _act(call: StepCall) -> Acting:
             where=email.where_is(""),
             fix="write to its sender: send email to email.sender",
         )
-    day = f"{call.now:%Y-%m-%d}"
+    day = _day(call.now)
     if not call.stage.may_answer(outbox, to, day, MOST_A_DAY):
         raise RowFault(
             f"{to} got {MOST_A_DAY} answers today; no more are sent, in case two programs answer each other",
@@ -67,6 +69,11 @@ def _act(call: StepCall) -> Acting:
     root = call.stage.workspace.root
     number = Lineage(root, "answers", email.key, "answer email").to_uid(1)
     yield with_attached(Effect(verb="answer email", place=outbox, target=number, after=after), attached)
+    call.stage.note_said(outbox, once, said)
+
+
+def _day(moment: datetime) -> str:
+    return f"{moment.astimezone(UTC):%Y-%m-%d}"
 
 
 def _answered_subject(subject: str) -> str:
@@ -90,13 +97,13 @@ def _said(after: dict[str, Any], attached: list[str]) -> str:
 def _note(ledger: Ledger, number: int, occurrence: Occurrence, effect: Effect) -> None:
     """Remembers what was answered, and that its sender got one more answer that day."""
     after = effect.after or {}
-    at = occurrence.at
+    at, day = occurrence.at, _day(datetime.fromisoformat(occurrence.at))
     said = _said(after, list(after.get("attach") or []))
     ledger.remember_once(effect.place, f"answer {after['in-reply-to']}", said, at)
     address, count = after["to"][0].lower(), 1
-    while ledger.taken_before(effect.place, f"answered {at[:10]} {address} {count}") is not None:
+    while ledger.taken_before(effect.place, f"answered {day} {address} {count}") is not None:
         count += 1
-    ledger.remember_once(effect.place, f"answered {at[:10]} {address} {count}", effect.target, at)
+    ledger.remember_once(effect.place, f"answered {day} {address} {count}", effect.target, at)
 
 
 ANSWER_EFFECT = EffectKind(

@@ -17,13 +17,13 @@ from whenvoca.language.types import Type, list_of
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, choose, look_up
 from whenvoca.values.texts import show_value
 
-_FROM = FieldDefinition(
+FROM = FieldDefinition(
     "from",
     "moment",
     "Only what lies wholly or partly after this moment; series are then given by their occurrences.",
     example="tomorrow",
 )
-_UNTIL = FieldDefinition(
+UNTIL = FieldDefinition(
     "until", "moment", "Only what lies wholly or partly before this moment.", example="tomorrow + 7 days"
 )
 
@@ -69,7 +69,7 @@ def _definition(words: str, meaning: str, fields: tuple[FieldDefinition, ...], *
     return StepDefinition(
         sentence=Sentence(words),
         meaning=meaning,
-        fields=(WHERE, *fields, _FROM, _UNTIL),
+        fields=(WHERE, *fields, FROM, UNTIL),
         thing="event",
         looks_up=True,
         reads_only=True,

@@ -86,8 +86,9 @@ def _in_words(call: StepCall, kind: str, text: str) -> Any:
     """A day or a time as people say it: next tuesday, half past ten. None where it is not sure."""
     if kind not in ("date", "time", "moment"):
         return None
-    request = understand(f"meeting on {text}" if kind != "time" else f"meeting at {text}", around(call))
-    if request.intent != "create" or len(request.events) != 1 or request.question:
+    request = understand(f"meeting at {text}" if kind == "time" else f"meeting on {text}", around(call))
+    lacks_time_only = kind == "date" and request.missing == ["start"]
+    if len(request.events) != 1 or (request.question and not lacks_time_only):
         return None
     start = request.events[0].start
     if kind == "date":

@@ -108,7 +108,10 @@ def _due(stage: Stage, effect: Effect) -> Iterator[_Due]:
             yield "CANCEL", [to_cancel(each, _invited(stood)) for each in stood], _invited(stood), True
         return
     stored = stage.find_event(effect.place, effect.target)
-    if stored is None or not _is_ours(stored.event, ours):
+    if stored is None or not ours:
+        return
+    stood = _stood(stage, effect) if effect.action == "change" else []
+    if not any(_is_ours(each, ours) for each in (stored.event, *stood)):
         return
     is_whole = not split_key(effect.target)[1]
     events = [stored.event, *stored.others] if is_whole else [stored.event]
@@ -120,7 +123,7 @@ def _due(stage: Stage, effect: Effect) -> Iterator[_Due]:
     named = {*(effect.after or {}).get("attendees", ()), *(effect.after or {}).get("optional", ())}
     gone = sorted(before - {each.lower() for each in invited})
     fresh = [each for each in invited if each.lower() in named - before]
-    if gone and (stood := _stood(stage, effect)):
+    if gone and stood:
         yield "CANCEL", [to_cancel(each, gone) for each in stood], gone, True
     if _TELLING & set(effect.after or {}):
         known = [each for each in invited if each not in fresh]

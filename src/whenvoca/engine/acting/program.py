@@ -20,14 +20,15 @@ from whenvoca.engine.acting.run_context import RunContext
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.lineage import Lineage
-from whenvoca.engine.things.email import EMAIL_FIELDS
 from whenvoca.engine.things.event import EVENT_FIELDS
 from whenvoca.engine.things.task import TASK_FIELDS
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_asks, iter_steps
+from whenvoca.language.definitions import PlaceInfo, StepDefinition
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.names import fold_name
+from whenvoca.language.types import ANY
 from whenvoca.values.addresses import split_addresses
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
@@ -293,7 +294,7 @@ class Program:
         """The `where` of a look-up, and what it asks for by `FIELD is VALUE`: a place may find that faster."""
         if not step.conditions:
             return CompiledLookUp()
-        fields = {"task": TASK_FIELDS, "email": EMAIL_FIELDS}.get(step.definition.thing, EVENT_FIELDS)
+        fields = _fields_of(step.definition)
         is_row = step.definition.thing == "row"
         compiler = Compiler(self._columns_of(step.places[-1].lower()) if is_row else fields)
         parts = [each for node in step.conditions for each in _joined_by_and(node)]
@@ -345,6 +346,13 @@ def _written_out(node: tree.Node | None) -> str:
         plain.append(part)
     text = "".join(plain).lower()
     return text if len(plain) == len(node.lines[0]) or "/" in text.partition("//")[2] else ""
+
+
+def _fields_of(definition: StepDefinition) -> frozenset[str]:
+    """The fields of what a step looks up: those of what it gives, else of an event or a task."""
+    made = definition.makes(PlaceInfo(name="", kind="")) if definition.makes is not None else ANY
+    found = (made.item or made).fields
+    return frozenset(found) or (TASK_FIELDS if definition.thing == "task" else EVENT_FIELDS)
 
 
 def _to_named(node: tree.Node) -> Value:

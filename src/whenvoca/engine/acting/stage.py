@@ -64,6 +64,7 @@ class Stage:
         together: Any = ChainMap(places.calendars, places.tasks)  # type: ignore[arg-type]  # read only
         self._dated: Mapping[str, Calendar] = together
         self._planned: dict[str, list[Event]] = {}  # by calendar: events that are about to be made
+        self._said: dict[tuple[str, str], str] = {}
         self._answered: dict[tuple[str, str, str], int] = {}  # by outbox, address and day: how often
         self._has_made: dict[str, bool] = {}  # by calendar, before this group of runs
         self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
@@ -281,7 +282,11 @@ class Stage:
 
     def said_before(self, place: str, once: str) -> str:
         """What was remembered at a place under that word, empty if nothing was."""
-        return self._ledger.taken_before(place, once) or ""
+        return self._said.get((place, once)) or self._ledger.taken_before(place, once) or ""
+
+    def note_said(self, place: str, once: str, said: str) -> None:
+        """Remembers it from now on: the record of it comes with the next one."""
+        self._said[place, once] = said
 
     def may_answer(self, outbox: str, address: str, day: str, most: int) -> bool:
         """Whether an address may get one more answer that day; counts it."""

@@ -27,7 +27,7 @@ from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import load_zone
 
 FILE = "whenvoca.toml"
-_TABLES = ("workspace", "web", "people", "places")
+_TABLES = ("workspace", "web", "people", "consents", "places")
 _WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer", "history")
 _PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
 _SHORTEST_HISTORY = 86400  # seconds
@@ -44,6 +44,7 @@ class Workspace(Struct, frozen=True):
     zone: ZoneInfo
     places: Mapping[str, Mapping[str, Any]]
     people: People
+    consents: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)  # as they stand, by name
     dates: str = ""
     week_starts: str = "monday"
     hours: tuple[time, time] = (time(8, 30), time(17, 30))  # working hours
@@ -138,6 +139,7 @@ class _SettingsReader:
             zone=self._zone("workspace", str(zone_name)),
             places=self._places(),
             people=People.of(people, self._organizer(head)),
+            consents=self._consents(),
             dates=str(head.get("dates", "")),
             week_starts=self._week_starts(week),
             hours=self._hours(week),
@@ -154,6 +156,13 @@ class _SettingsReader:
     def _web(self) -> WebSettings:
         table = self._table("web", "", self._data["web"], web_settings.KEYS)
         return web_settings.read_web(table, lambda key, message, fix: self._refuse("web", key, message, fix))
+
+    def _consents(self) -> dict[str, Mapping[str, Any]]:
+        found = self._data.get("consents", {})
+        tables = found.values() if isinstance(found, dict) else [found]
+        if not isinstance(found, dict) or not all(isinstance(each, dict) for each in tables):
+            self._refuse("consents", "", "consents are tables", "written: [consents.NAME]")
+        return dict(found)
 
     def _week_starts(self, week: Any) -> str:
         starts = week.get("starts", "monday") if isinstance(week, dict) else "monday"

@@ -15,7 +15,7 @@ from msgspec import Struct, field
 from whenvoca.errors import PlaceTrouble, SettingsFault
 from whenvoca.places.bounded_answer import MOST_BYTES, Answer, TooMuch, ask
 from whenvoca.places.calendar.finding_server import find_server
-from whenvoca.places.secrets import Secret
+from whenvoca.places.sign_in import Credential
 
 DAV, CALDAV, CALSERVER = "DAV:", "urn:ietf:params:xml:ns:caldav", "http://calendarserver.org/ns/"
 NAMES = {"d": DAV, "c": CALDAV, "cs": CALSERVER}
@@ -57,7 +57,7 @@ class DavClient:
         self,
         server: str,
         user: str,
-        secret: Secret,
+        secret: Credential,
         *,
         wait: Callable[[float], None],
         name: str,
@@ -127,7 +127,8 @@ class DavClient:
                 f"the certificate authority {self._ca} cannot be read: {error}", where=self._name
             ) from error
         limits = httpx.Limits(max_connections=8, max_keepalive_connections=8)
-        auth = httpx.BasicAuth(self._user, password) if self._user else None
+        basic = httpx.BasicAuth(self._user, password) if self._user else None
+        auth: Any = self._with_token if self._secret.is_token else basic
         return httpx.Client(
             auth=auth,
             verify=verify,
@@ -136,6 +137,11 @@ class DavClient:
             follow_redirects=False,
             headers={"user-agent": "whenvoca"},
         )
+
+    def _with_token(self, request: Any) -> Any:
+        """The request with a token that holds still (RFC 6750)."""
+        request.headers["authorization"] = f"Bearer {self._secret.reveal()}"
+        return request
 
     # --- requests
 

@@ -83,14 +83,14 @@ def _also(settings: PlaceSettings) -> tuple[str, ...]:
 def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     from whenvoca.places.calendar.dav import DavCalendar
     from whenvoca.places.calendar.dav_client import DavClient
-    from whenvoca.places.secrets import Secret
+    from whenvoca.places.sign_in import credential_of
 
     _check_feed(settings)
     zone, clash, user = context.zone_of(settings), _clash(settings), settings.text("user")
     client = DavClient(
         settings.text("server"),
         user,
-        Secret(settings, "password", user),
+        credential_of(settings, context, user),
         wait=context.clock.wait,
         name=settings.name,
         ca=context.path_text(settings, "ca"),

@@ -29,7 +29,7 @@ def _open_folder(settings: PlaceSettings, context: PlaceContext) -> Any:
 
 def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     from whenvoca.places.mail.smtp import SmtpOutbox
-    from whenvoca.places.secrets import Secret
+    from whenvoca.places.sign_in import credential_of
 
     zone, sender = context.zone_of(settings), _sender(settings)
     user, tls = settings.text("user"), settings.text("tls", "starttls")
@@ -42,7 +42,7 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
         zone,
         sender,
         user=user,
-        password=Secret(settings, "password", user),
+        password=credential_of(settings, context, user),
         tls=tls,
         ca=context.path_text(settings, "ca"),
         seconds=float(settings.number("seconds") or 30),

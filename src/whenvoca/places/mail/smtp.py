@@ -15,7 +15,7 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.message_protocols import Outbox
 from whenvoca.errors import PlaceTrouble, RowFault, SettingsFault, WhenvocaError
 from whenvoca.places.mail.compose import compose_email
-from whenvoca.places.secrets import Secret
+from whenvoca.places.sign_in import Credential, log_into_outbox
 from whenvoca.unforeseen import to_fault
 
 _AFTER_DATA = 600.0  # seconds
@@ -52,7 +52,7 @@ class SmtpOutbox(Outbox):
         sender: str,
         *,
         user: str,
-        password: Secret,
+        password: Credential,
         tls: str = "starttls",
         ca: str = "",
         seconds: float = 30.0,
@@ -100,7 +100,7 @@ class SmtpOutbox(Outbox):
             server.starttls(context=context)
             server.ehlo()
         if self._user:
-            server.login(self._user, self._password.reveal())
+            log_into_outbox(server, self._user, self._password)
 
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Sends a group over one connection, each email by itself."""

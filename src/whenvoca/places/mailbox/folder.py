@@ -219,7 +219,7 @@ def _stamp(path: Path) -> str:
         found = path.stat()
     except OSError:
         return ""
-    return f"{found.st_size}-{found.st_mtime_ns}"
+    return f"{found.st_size}-{found.st_mtime_ns}-{found.st_ctime_ns}"
 
 
 def _begin_of(path: Path) -> bytes:

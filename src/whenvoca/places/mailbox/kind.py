@@ -92,17 +92,21 @@ def _open_file(settings: PlaceSettings, context: PlaceContext) -> Any:
 
 def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     from whenvoca.places.mailbox.imap import ImapAccount, ImapMailbox
-    from whenvoca.places.sign_in import sign_in_of
+    from whenvoca.places.sign_in import credential_of, log_into_mailbox
 
     tls = settings.text("tls", "implicit")
     if tls not in _TLS:
         raise settings.refuse("tls", f'tls is never "{tls}"', f"it is one of: {', '.join(_TLS)}")
+    if tls == "none" and settings.text("server") not in ("localhost", "127.0.0.1", "::1"):
+        said = f"the password would go to {settings.text('server')} unencrypted"
+        raise settings.refuse("tls", said, 'tls = "implicit", or "starttls"; none is for a machine of your own')
     after, done = _after(settings)
-    sign_in = sign_in_of(settings, context)
+    user = settings.text("user")
+    credential = credential_of(settings, context, user)
     account = ImapAccount(
         settings.text("server"),
         settings.number("port") or (993 if tls == "implicit" else 143),
-        sign_in.into_mailbox,
+        lambda client: log_into_mailbox(client, user, credential),
         tls=tls,
         ca=context.path_text(settings, "ca"),
         seconds=float(settings.number("seconds") or 30),
