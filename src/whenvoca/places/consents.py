@@ -159,7 +159,8 @@ class ConsentSecret:
         with _telling(self._place, self._grantor.device), _client(self._grantor) as client:
             from authlib.common.errors import AuthlibBaseError
 
-            asked = client.post(
+            asked = client.request(
+                "POST",
                 self._grantor.device,
                 data={"client_id": self._grantor.client, "scope": self._grantor.scope},
                 withhold_token=True,
