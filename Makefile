@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV   := .venv
 BIN    := $(VENV)/bin
 STAMP  := $(VENV)/.ready
-SERVERS := prosody lua-unbound dnsmasq-base
+SERVERS := prosody lua-unbound dnsmasq-base dovecot-imapd
 # Commands of the installed program run many times: they are byte-compiled as an installed package is.
 unexport PYTHONDONTWRITEBYTECODE
 
@@ -18,10 +18,10 @@ test: $(STAMP) servers check
 
 # Servers that tests start by themselves, from the system's packages: installed where that may be done.
 servers:
-	@command -v prosody >/dev/null && command -v dnsmasq >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
+	@command -v prosody >/dev/null && command -v dnsmasq >/dev/null && PATH=$$PATH:/usr/sbin command -v dovecot >/dev/null || { [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null && \
 	  export DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 && \
 	  { apt-get install -y -qq --no-install-recommends $(SERVERS) || { apt-get update -qq && apt-get install -y -qq --no-install-recommends $(SERVERS); }; } \
-	  >/dev/null 2>&1; } || echo "SERVERS ARE MISSING: tests of chats on a server or of DNS records will be skipped (apt-get install $(SERVERS))"
+	  >/dev/null 2>&1; } || echo "SERVERS ARE MISSING: tests of chats or mailboxes on a server or of DNS records will be skipped (apt-get install $(SERVERS))"
 
 check: $(STAMP)
 	$(BIN)/ruff format --check src tests benchmarks
