@@ -96,6 +96,8 @@ def boundaries(die_at: int, report: Any = None) -> None:
     from whenvoca.places import files
     from whenvoca.places.calendar.dav import DavCalendar
     from whenvoca.places.calendar.folder import FolderCalendar
+    from whenvoca.places.mail.folder import FolderOutbox
+    from whenvoca.places.mailbox.folder import FolderMailbox
     from whenvoca.places.sheet.place import SheetPlace
 
     passed = 0
@@ -123,6 +125,8 @@ def boundaries(die_at: int, report: Any = None) -> None:
         (SqliteLedger, ("commit", "observe", "begin_save", "end_save", "begin_runs", "add_occurrences")),
         (DavCalendar, ("_apply_one",)),
         (FolderCalendar, ("_put",)),
+        (FolderMailbox, ("_apply_one",)),
+        (FolderOutbox, ("_send",)),
         (SheetPlace, ("pend",)),
         (files, ("put_in_place", "write_temporary", "sync_folder")),
     ):
