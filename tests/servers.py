@@ -217,7 +217,9 @@ class FaultyProxy:
             def log_message(self, *_: object) -> None:
                 pass
 
-            do_GET = do_PUT = do_DELETE = do_PROPFIND = do_REPORT = do_MKCALENDAR = handle_any  # noqa: N815  (http.server names them so)
+            # http.server names them so
+            do_GET = do_PUT = do_DELETE = do_OPTIONS = handle_any  # noqa: N815
+            do_PROPFIND = do_REPORT = do_MKCALENDAR = handle_any  # noqa: N815
 
         return Handler
 

@@ -27,7 +27,13 @@ _VALIDATED_BELOW = 500  # empty rows below the data that take dates only, too
 
 
 @click.command("draft")
-@click.argument("file", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE")
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False), metavar="[FILE]", required=False)
+@click.option(
+    "--from-mail",
+    type=click.Path(path_type=Path, dir_okay=False),
+    metavar="FILE",
+    help="From an example email (.eml) instead: --from-mail request.eml --into outreach.",
+)
 @click.option(
     "--into", default="", metavar="CALENDAR", help="The calendar that its rows are to stand in: --into domes."
 )
@@ -39,8 +45,18 @@ _VALIDATED_BELOW = 500  # empty rows below the data that take dates only, too
 @click.option("--dates", default="", metavar="ORDER", help='How 03/04 is read: --dates "day first".')
 @click.option("--prepare", is_flag=True, help="Add the outcome columns to the sheet, and date validation to its dates.")
 @common_options
-def command(common: Common, file: Path, into: str, out_of: str, name: str, tab: str, dates: str, prepare: bool) -> int:
-    """Look at a spreadsheet and write a first workflow for it, with the place in whenvoca.toml.
+def command(
+    common: Common,
+    file: Path | None,
+    from_mail: Path | None,
+    into: str,
+    out_of: str,
+    name: str,
+    tab: str,
+    dates: str,
+    prepare: bool,
+) -> int:
+    """Look at a spreadsheet, or an example email, and write a first workflow, with the place in whenvoca.toml.
 
     Headings are found, columns matched to the fields of an event by name and by content; what is a guess is marked
     "unsure" in the file. With --out-of it goes the other way: the events of a calendar are filled into a new FILE, and
@@ -50,8 +66,17 @@ def command(common: Common, file: Path, into: str, out_of: str, name: str, tab: 
     """
     if bool(into) == bool(out_of):
         raise RequestFault("say the calendar: --into CALENDAR, or --out-of CALENDAR")
+    if (file is None) == (from_mail is None) or (from_mail is not None and not into):
+        raise RequestFault(
+            "say one file", fix="whenvoca draft FILE, or: whenvoca draft --from-mail FILE --into CALENDAR"
+        )
     opened = common.open(with_root=True)
     calendar = _calendar_named(opened, into or out_of)
+    if from_mail is not None:
+        from whenvoca.cli.draft_from_mail import draft_from_mail
+
+        return draft_from_mail(common, opened, from_mail, calendar, name)
+    assert file is not None
     word = place_word(name or file.stem)
     workflow = opened.workspace.folder / f"workflows/{word}.voca"
     if word in {each.lower() for each in opened.places.names()}:

@@ -20,6 +20,9 @@ from whenvoca.errors import RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.open_workspace import OpenWorkspace
 
+_LONGEST = 100  # signs of a field's value
+_MESSAGES, _EMAILS = ("message",), ("email", "invitation")  # subjects that are found by their words
+
 
 @click.command("explain")
 @runs_argument
@@ -27,6 +30,7 @@ from whenvoca.open_workspace import OpenWorkspace
 @click.option("--key", "keys", multiple=True, metavar="KEYS", help="The same, by their keys: --key R-101,R-102.")
 @click.option("--event", "events", multiple=True, metavar="UID", help="Why this event made a run or made none.")
 @click.option("--message", default="", metavar="WORDS", help="Why the messages with these words made a run or none.")
+@click.option("--email", default="", metavar="WORDS", help="The same for emails, by words of sender or subject.")
 @click.option("--workflow", default="", metavar="NAME", help="For one workflow only.")
 @common_options
 def command(
@@ -36,18 +40,20 @@ def command(
     keys: tuple[str, ...],
     events: tuple[str, ...],
     message: str,
+    email: str,
     workflow: str,
 ) -> int:
     """Tell runs step by step: what it was about, each condition with its values, each field, each effect.
 
-    With --row, --key, --event or --message: which workflow looked at it, which condition did not hold and with which
-    values.
+    With --row, --key, --event, --message or --email: which workflow looked at it, which condition did not hold and
+    with which values.
 
     Example: whenvoca explain 14
     """
-    if sum(1 for given in (runs, rows, keys, events, message) if given) != 1:
+    if sum(1 for given in (runs, rows, keys, events, message, email) if given) != 1:
         raise RequestFault(
-            "say what is to be explained: a run's number, --row 7, --key R-101, --event UID, or --message WORDS"
+            "say what is to be explained: a run's number, --row 7, --key R-101, --event UID, --message WORDS, or "
+            "--email WORDS"
         )
     opened = common.open()
     opened.places.only_look()
@@ -62,7 +68,8 @@ def command(
                 ledger,
                 SubjectChoice(parse_rows(rows), frozenset(parse_keys(keys))),
                 tuple(map(parse_event, events)),
-                message,
+                message or email,
+                _MESSAGES if message else _EMAILS if email else (),
             )
         )
     if common.as_json:
@@ -95,14 +102,15 @@ def _of_subjects(
     ledger: Ledger,
     choice: SubjectChoice,
     events: tuple[str, ...],
-    message: str,
+    words: str,
+    texts: tuple[str, ...],
 ) -> list[Explanation]:
     numbers, found = choice.rows, []
     stage = opened.stage(ledger, opened.places.rehearsed())
     asked = {*events, *choice.keys}
     standing: set[str] = set()
     known: set[str] = set()  # keys that there are, or were
-    about = ("row",) if numbers or choice.keys else ("message",) if message else ("event", "task")
+    about = texts or (("row",) if numbers or choice.keys else ("event", "task"))
     for workflow in result.workflows:
         if workflow.trigger.definition.subject not in about:
             continue
@@ -120,7 +128,7 @@ def _of_subjects(
                 *events,
                 *sorted(choice.keys),
                 *(key for key in rows_asked.values() if key),
-                *(source.keys_with(message) if message else ()),
+                *(source.keys_with(words) if words else ()),
             ]
             known |= {key for key in asked if _is_known(ledger, workflow.identity, source, key)}
             standing.update(key for key, _ in ledger.standing_sequences(source.name))
@@ -128,10 +136,7 @@ def _of_subjects(
     if missing := sorted(asked - known) if found else ():
         raise RequestFault(f'there is no {about[0]} "{missing[0]}"', fix=nearest(missing[0], standing))
     if not found:
-        raise RequestFault(
-            "no workflow here is about such "
-            f"{'rows' if numbers or choice.keys else 'messages' if message else 'events'}"
-        )
+        raise RequestFault(f"no workflow here is about such {about[0]}s")
     return found
 
 
@@ -152,12 +157,18 @@ def _show(told: Explanation) -> None:
         head.append(f" · {told.happened}")
     out.print(head, soft_wrap=True)
     if told.state:
-        out.print("  " + "; ".join(f"{name} {value}" for name, value in told.state.items()), style="dim")
+        out.print("  " + "; ".join(f"{name} {_in_short(value)}" for name, value in told.state.items()), style="dim")
     for each in told.told:
         out.print(_line(each))
     if told.reason and not any(each.kind == "reason" for each in told.told):
         out.print(styled(f"  → {told.reason}", "yellow"))
     out.print()
+
+
+def _in_short(value: str) -> str:
+    """A value on one line, cut where it is long."""
+    text = " ".join(value.split())
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
 def _line(told: StepTrace) -> Any:

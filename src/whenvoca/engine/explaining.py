@@ -204,6 +204,9 @@ def explain_subject(program: OpenProgram, source: Source, key: str) -> Explanati
     return told
 
 
+_ONCE = ("message", "email", "invitation", "answer")  # they come once, and never change
+
+
 def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: bool) -> str:
     """What stands between a subject and a run, in a sentence."""
     workflow = program.workflow
@@ -216,8 +219,8 @@ def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: b
         return "the workflow is paused"
     if not is_in:
         return f"the {subject} is not in the set that where describes: what is marked above does not hold"
-    if occurrence is None and subject == "message":
-        return "it was said before the workflow looked for the first time; existing yes would have it count"
+    if occurrence is None and subject in _ONCE:
+        return "it was there before the workflow looked for the first time; existing yes would have it count"
     if occurrence is None:
         return (
             f"the {subject} is in the set, but was so before the workflow looked for the first time, or when its "
@@ -229,7 +232,7 @@ def _why(program: OpenProgram, ledger: Ledger, place: str, key: str, *, is_in: b
         return f"its run was taken back; it is held until somebody changes the {subject}, or by whenvoca retry"
     if occurrence.state == "dropped":
         return f"it was taken up, but the {subject} left the set before it ran"
-    if subject == "message":
+    if subject in _ONCE:
         return "it ran"
     again = "changes" if "changed" in workflow.trigger.happenings else "leaves the set and comes back"
     return f"it ran; it runs again when the {subject} {again}"

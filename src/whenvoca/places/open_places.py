@@ -109,7 +109,7 @@ class OpenPlaces(Places):
         place = self.open_named(name)
         if place.invite == "server":
             try:
-                return "" if place.sends_invitations() else f"the server of {name} does not send invitations by itself"
+                return "" if place.scheduling.sends else f"the server of {name} does not send invitations by itself"
             except WhenvocaError as error:
                 return f"whether the server of {name} sends invitations is not known: {error.message}"
         if place.invite == "nobody":

@@ -194,7 +194,7 @@ class SqliteObservations(SqliteRenaming, ObservationLog):
 
     def forget(self, place: str) -> None:
         with self.transaction():
-            for table in ("standing", "cursors", "prints", "readers", "observations", "occurrences"):
+            for table in ("standing", "cursors", "prints", "readers", "observations", "occurrences", "resources"):
                 self._db.execute(f"DELETE FROM {table} WHERE lower(place)=lower(?)", (place,))
 
     def last_sequence(self, place: str) -> int:

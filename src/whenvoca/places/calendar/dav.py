@@ -34,6 +34,7 @@ from whenvoca.places.calendar.dav_bodies import (
 from whenvoca.places.calendar.dav_client import CALSERVER, NAMES, DavClient, DavResource
 from whenvoca.places.calendar.finding_calendar import find_calendar, last_name
 from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, refuse_unread, to_stored
+from whenvoca.places.calendar.scheduling import Scheduling
 
 _AT_ONCE = 6  # requests that are under way together
 _PER_MULTIGET = 100
@@ -62,7 +63,7 @@ class DavCalendar(Calendar):
         self._noun: Noun = noun
         self.kind = "tasks" if noun == "task" else "calendar"
         self.name, self.zone, self.clash = name, zone, clash
-        self.client = client
+        self.client, self.scheduling = client, Scheduling(client, lambda: self.url)
         self._wanted = calendar
         self.address = f"{client.server} {calendar}".strip()
         self._readonly = readonly
@@ -90,11 +91,6 @@ class DavCalendar(Calendar):
 
     def info(self) -> PlaceInfo:
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, readonly=self._readonly)
-
-    def sends_invitations(self) -> bool:
-        """Whether the server sends invitations and their answers by itself (RFC 6638 2)."""
-        announced = self.client.request("OPTIONS", self.url).headers.get("dav", "")
-        return "calendar-auto-schedule" in {each.strip().lower() for each in announced.split(",")}
 
     # --- reading
 
@@ -361,9 +357,8 @@ class DavCalendar(Calendar):
         assert effect.event is not None
         address = self._address(effect.event.uid)
         headers = {**_ICAL, "if-none-match": "*"}
-        answer = self.client.request(
-            "PUT", address, write_calendar(effect.event, stamp), headers, allowed=(403, 409, 412)
-        )
+        text = self.scheduling.prepared(write_calendar(effect.event, stamp), self.invite)
+        answer = self.client.request("PUT", address, text, headers, allowed=(403, 409, 412))
         if answer.status in _WRITTEN:
             return self._receipt(address, answer.headers.get("etag", ""))
         found = self._get(address)  # as after a crash, or a connection cut behind the body
@@ -408,7 +403,8 @@ class DavCalendar(Calendar):
 
     def _send(self, address: str, uid: str, changed: bytes, condition: Mapping[str, str]) -> Answer:
         if has_event(changed, uid):
-            return self.client.request("PUT", address, changed, {**_ICAL, **condition}, allowed=(403, 404, 409, 412))
+            text = self.scheduling.prepared(changed, self.invite)
+            return self.client.request("PUT", address, text, {**_ICAL, **condition}, allowed=(403, 404, 409, 412))
         return self.client.request("DELETE", address, headers=condition, allowed=(404, 409, 410, 412))
 
     def _unmoved(self, address: str, stored: StoredEvent) -> str:
