@@ -15,7 +15,8 @@ from tests.mail.conftest import MAIL, MailDesk, make_email, make_itip
 from tests.mail.test_invitations import EVENT
 
 MOST_MEMORY = 250_000_000  # bytes
-HEAD = b"From: a@example.com\nTo: visits@example.org\nMessage-ID: <%s@example.com>\nDate: Mon, 15 Mar 2027 09:00:00 -0100\n"
+HEAD = b"From: a@example.com\nTo: visits@example.org\nMessage-ID: <%s@example.com>\n"
+HEAD += b"Date: Mon, 15 Mar 2027 09:00:00 -0100\n"
 WORKFLOWS = {
     "emails": "when post receives an email\n\nadd row to log\n  What  email.subject\n  Who   email.sender\n"
     'for each one in email.attachments\n  save one in "received"\n'
@@ -262,7 +263,7 @@ def texts() -> Iterator[tuple[str, bytes]]:
         )
     ):
         yield f"text {number}", make_email(f"t{number}", "see below").replace(b"see below", text.encode())
-    for number in range(8):
+    for number in range(25):
         broken = bytearray(make_email(f"r{number}", "Hello", attach=("a.ics", "text/calendar", EVENT.encode())))
         chance = random.Random(number)
         for _ in range(60):
@@ -314,7 +315,7 @@ def test_hostile_emails_are_told_once_and_the_rest_goes_on(mail: MailDesk) -> No
         assert not sent["Bcc"]
         assert len(sent["To"].addresses) == 1
     again = mail.run("run", "--yes")
-    assert again.err.strip() == "nothing new", again
+    assert again.err.startswith("nothing new"), again
 
 
 def test_two_automatic_answerers_do_not_go_round(mail: MailDesk) -> None:
@@ -330,7 +331,7 @@ def test_two_automatic_answerers_do_not_go_round(mail: MailDesk) -> None:
     assert len(mail.sent()) == 10
 
 
-@pytest.mark.parametrize(("name", "data"), [each for each in attached()], ids=[name for name, _ in attached()])
+@pytest.mark.parametrize(("name", "data"), list(attached()), ids=[name for name, _ in attached()])
 def test_names_of_what_is_attached_are_safe(name: str, data: bytes) -> None:
     from whenvoca.places.mail.reading import read_email
 

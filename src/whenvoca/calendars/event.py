@@ -112,7 +112,7 @@ class Event(Struct, frozen=True, kw_only=True):
             "details": self.details,
             "attendees": sorted([each.address.lower() for each in self.attendees if not each.optional]),
             "optional": sorted([each.address.lower() for each in self.attendees if each.optional]),
-            "answers": self.answers,
+            "answers": sorted(f"{address}: {word}" for address, word in self.answers.items()),
             "reminder": list(self.alarms),
             "repeat": ";".join(sorted(self.rule.split(";"))) if self.rule else "",
             "busy": self.busy,

@@ -12,7 +12,6 @@ import os
 import secrets
 import socketserver
 import threading
-import time
 from collections.abc import Callable, Mapping
 from http.server import BaseHTTPRequestHandler
 from pathlib import Path
@@ -21,6 +20,7 @@ from urllib.parse import parse_qs, urlsplit
 
 from msgspec import Struct
 
+from whenvoca.engine.clock import Clock
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import PlaceTrouble, RequestFault, SettingsFault
 from whenvoca.places.settings import PlaceSettings
@@ -28,6 +28,7 @@ from whenvoca.places.settings import PlaceSettings
 _KEYS = ("authorize", "token", "device", "client", "secret", "scope")
 _SECONDS = 30.0
 _PATIENCE = 600.0  # seconds for a person to say yes
+_USUAL = 300.0  # seconds that a token holds where nothing says how long
 _EARLY = 60.0  # seconds before its end from which a token is renewed
 _DEVICE_GRANT = "urn:ietf:params:oauth:grant-type:device_code"
 _MADE = '[consents.NAME] authorize = "https://…", token = "https://…", client = "…", scope = "…"'
@@ -83,10 +84,10 @@ class ConsentSecret:
 
     is_token = True
 
-    def __init__(self, place: str, grantor: Grantor, user: str, folder: Path) -> None:
-        self._place, self._grantor, self._user = place, grantor, user
+    def __init__(self, place: str, grantor: Grantor, user: str, folder: Path, clock: Clock) -> None:
+        self._place, self._grantor, self._user, self._clock = place, grantor, user, clock
         self._store = _Store(grantor.name, user, folder)
-        self._token: Mapping[str, Any] = {}
+        self._token, self._ends = "", 0.0  # an access token, and when it ends, on the clock's tick
 
     @property
     def where_kept(self) -> str:
@@ -95,8 +96,8 @@ class ConsentSecret:
 
     def reveal(self) -> str:
         """An access token that holds still. Raises PlaceTrouble where nobody has consented, or not any more."""
-        if self._token.get("expires_at", 0) - _EARLY > time.time():
-            return str(self._token["access_token"])
+        if self._token and self._ends - _EARLY > self._clock.tick():
+            return self._token
         refresh = self._store.get()
         if not refresh:
             raise self._needs_consent("nobody has consented to its use yet")
@@ -109,7 +110,7 @@ class ConsentSecret:
                 raise self._needs_consent(
                     f"its consent does not hold any more: {error.description or error}"
                 ) from error
-        return str(self._token["access_token"])
+        return self._token
 
     def _needs_consent(self, message: str) -> PlaceTrouble:
         return PlaceTrouble(message, where=self._place, fix=f"whenvoca consent {self._place}")
@@ -122,7 +123,8 @@ class ConsentSecret:
                 where=self._place,
                 fix="ask for it in scope, often by offline_access",
             )
-        self._token = {"expires_at": time.time() + 300, **token}
+        self._token = str(token["access_token"])
+        self._ends = self._clock.tick() + float(token.get("expires_in") or _USUAL)
         if refresh != before:
             self._store.put(refresh)
 

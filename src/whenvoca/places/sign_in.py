@@ -24,7 +24,7 @@ def credential_of(settings: PlaceSettings, context: PlaceContext, user: str) -> 
         from whenvoca.places.consents import ConsentSecret, read_grantor
 
         grantor = read_grantor(settings, context.workspace)
-        return ConsentSecret(settings.name, grantor, user, context.workspace.state_folder)
+        return ConsentSecret(settings.name, grantor, user, context.workspace.state_folder, context.clock)
     return Secret(settings, "password", user)
 
 

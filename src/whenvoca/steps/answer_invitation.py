@@ -80,8 +80,8 @@ def _confirm(call: StepCall, event: Event, address: str, word: str) -> Acting:
             change = to_change(now, new, name, key)
             if change is None or new.answers == now.event.answers:
                 return change
-            before, after = {**(change.before or {}), "answers": now.event.answers}, dict(change.after or {})
-            return replace(change, before=before, after={**after, "answers": new.answers})
+            before = {**(change.before or {}), "answers": now.event.content()["answers"]}
+            return replace(change, before=before, after={**(change.after or {}), "answers": new.content()["answers"]})
 
         yield from retry_on_conflict(decide)
 

@@ -94,6 +94,7 @@ SAVE_EFFECT = EffectKind(
                 f"{(effect.before or {}).get('name')} removed from {(effect.before or {}).get('folder')}"
             ),
             target=lambda effect: str((effect.before or {}).get("name")),
+            told_as=lambda effect: f"{(effect.before or {}).get('name')}, which was removed,",
         ),
     ),
 )

@@ -127,6 +127,7 @@ def with_attached(effect: Effect, attached: Sequence[Enclosure]) -> Effect:
 
 
 def check_fields(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
+    """An email says something, or something goes with it."""
     if "text" not in given and "attach" not in given:
         yield "", "the email says nothing", 'below it: text "…"'
 

@@ -46,15 +46,8 @@ def _bare(value: Any) -> Any:
         zone = value.tzinfo
         return {"moment": value.isoformat(), "zone": zone.key} if zone.__class__ is ZoneInfo else to_plain(value)
     if isinstance(value, dict):
-        return {name: _inner(each) for name, each in value.items()}
+        return {name: each if each.__class__ in _AS_THEY_ARE else _bare(each) for name, each in value.items()}
     return [_bare(each) for each in value] if isinstance(value, list | tuple) else to_plain(value)
-
-
-def _inner(value: Any) -> Any:
-    """A value within another one: what is a table there is told from what a kind of value is written as."""
-    if value.__class__ in _AS_THEY_ARE:
-        return value
-    return to_plain(value) if isinstance(value, dict) else _bare(value)
 
 
 @lru_cache(maxsize=4096)

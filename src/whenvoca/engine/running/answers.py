@@ -1,11 +1,11 @@
-"""Answers to invitations: each is put on its event, once, and entered to start workflows.
+"""AnswerIntake to invitations: each is put on its event, once, and entered to start workflows.
 
 What does not come from the attendee, is about nothing, or is older than what is known, changes nothing and is told.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec.structs import replace
@@ -16,7 +16,7 @@ from whenvoca.engine.acting.dated_changes import retry_on_conflict
 from whenvoca.engine.acting.keyed import Performing, with_keys
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
-from whenvoca.engine.ledger.records import Occurrence, StateChange
+from whenvoca.engine.ledger.records import JournalEntry, Occurrence, StateChange
 from whenvoca.engine.ledger.renaming import answers_of
 from whenvoca.engine.place_protocols import StoredEvent
 from whenvoca.engine.running.group_run import GroupRun
@@ -25,10 +25,10 @@ from whenvoca.errors import PlaceTrouble, SourceFault
 
 RUN = "answers"  # what their runs are called, in place of a workflow
 _METHODS = ("REPLY", "COUNTER")
-Perform = Callable[[Occurrence, Performing], GroupRun]
+Perform = Callable[[Occurrence, Performing, Sequence[JournalEntry]], GroupRun]
 
 
-class Answers:
+class AnswerIntake:
     """Takes up what mailboxes brought of answers. ``told`` hears of those that do not count."""
 
     def __init__(self, stage: WorkspaceStage, perform: Perform, told: list[str]) -> None:
@@ -140,10 +140,12 @@ class Answers:
 
         at = stage.clock.now().isoformat()
         label = f"{reply.attendee} {reply.word}: {title}"
-        run = ledger.begin_manual_run(RUN, calendar, reply.key, at, kind="answer", label=label)
+        known = ledger.runs(workflow=RUN, subject=reply.key, limit=5)
+        begun = [each for each in known if each.outcome == "begun" and each.label == label]  # before a crash
+        run = begun[0].number if begun else ledger.begin_manual_run(RUN, calendar, reply.key, at, "answer", label)
         occurrence = Occurrence(RUN, calendar, reply.key, 0, at, number=-1, run=run, label=label)
         performing = with_keys(retry_on_conflict(decide), lambda effect: EffectKey("answer", "", 1, effect.target))
-        ended = self._perform(occurrence, performing)
+        ended = self._perform(occurrence, performing, ledger.journal_of(run) if begun else [])
         if ended.outcome != "done":
             if isinstance(ended.trouble, PlaceTrouble):
                 raise ended.trouble
@@ -159,18 +161,15 @@ def _with_answer(calendar: str, reply: Reply, stored: StoredEvent) -> Effect | N
     new = replace(event, attendees=attendees)
     if new.attendees == event.attendees:
         return None
-    before, after = event.answers, new.answers
-    fields: dict[str, Any] = {"answers": after}
-    if len(attendees) != len(event.attendees):
-        fields["attendees"] = new.content()["attendees"]
-    whole = {name: event.content()[name] for name in fields} | {"answers": before}
+    before, after = event.content(), new.content()
+    names = ["answers", *(["attendees"] if len(attendees) != len(event.attendees) else [])]
     kept = stored.data.decode("utf-8", "replace")
     return Effect(
         verb="change event",
         place=calendar,
         target=reply.key,
-        before=whole,
-        after=fields,
+        before={name: before[name] for name in names},
+        after={name: after[name] for name in names},
         event=new,
         version=stored.version,
         stored=stored,

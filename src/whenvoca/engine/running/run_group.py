@@ -80,13 +80,15 @@ class RunGroup:
         """Saves every file with pending cells, which ends the runs that wrote them. Answers whether all were saved."""
         return self._cells.save()
 
-    def perform(self, occurrence: Occurrence, performing: Performing) -> GroupRun:
-        """Carries out what no workflow gives: an undo, a request in words. Its cells wait for the save of their files;
-        trouble at a place is its failure."""
+    def perform(self, occurrence: Occurrence, performing: Performing, done: Sequence[JournalEntry] = ()) -> GroupRun:
+        """Carries out what no workflow gives: an undo, a request in words, an answer. Its cells wait for the save of
+        their files; trouble at a place is its failure. ``done`` is what it did before a crash."""
         stage, at = self._stage, self._stage.clock
         subject = RunSubject(occurrence.workflow, occurrence.place, occurrence.subject)
         context = RunContext(stage, Scope(None, "", at.now(), _UTC), subject)
-        run = GroupRun(occurrence, context, inviting(performing, context, {}), at.tick(), must_end=True)
+        journal = {entry.key: entry for entry in done}
+        follows = inviting(performing, context, journal)
+        run = GroupRun(occurrence, context, follows, at.tick(), journal, must_end=True, is_abandoned=bool(done))
         self._lockstep.advance([run])
         return run
 

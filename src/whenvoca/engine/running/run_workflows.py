@@ -10,7 +10,7 @@ from whenvoca.engine.acting.keyed import Performing
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.effects import Effect, EffectKey
 from whenvoca.engine.ledger.records import Occurrence
-from whenvoca.engine.running.answers import Answers
+from whenvoca.engine.running.answers import AnswerIntake
 from whenvoca.engine.running.brake import NO_LOSSES, Held, Losses, could_pass, limits_of, to_held
 from whenvoca.engine.running.choosing import Choosing
 from whenvoca.engine.running.looking import look
@@ -125,7 +125,7 @@ class _Runner:
             self._group.run_waiting(each, chosen=chosen, ask=partial(self._choosing.answer, each))
 
     def _settle_answers(self) -> None:
-        """Answers that came into mailboxes are put on their events, before workflows look for them."""
+        """AnswerIntake that came into mailboxes are put on their events, before workflows look for them."""
         stage, told = self._stage, self._outcome.faults
         is_wanted = any(each.trigger.subject in _OF_MAILBOXES for each in self._programs)
         if self._options.is_rehearsal and not is_wanted:
@@ -140,7 +140,7 @@ class _Runner:
                     self._outcome.waits.append(f"{mailbox.name} was not looked at: {trouble}")
                 continue
             told += noticed.faults
-            Answers(stage, self._group.perform, told).take_up(mailbox.name)
+            AnswerIntake(stage, self._group.perform, told).take_up(mailbox.name)
 
     def _settle_presence(self) -> None:
         """What people showed before comes back, where every claim on it has ended; each in a run of its own."""

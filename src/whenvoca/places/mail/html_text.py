@@ -22,6 +22,8 @@ def text_of_html(html: str) -> str:
     except (etree.LxmlError, ValueError):
         return ""
     for each in tree.xpath(_UNSEEN):
+        if each.getparent() is None:
+            return ""  # there is nothing else
         each.drop_tree()
     for each in tree.iter():
         if each.tag in ("br", "hr"):

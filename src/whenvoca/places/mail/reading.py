@@ -174,7 +174,7 @@ def _walk(message: Any) -> Iterator[EmailMessage]:
     waiting = [message]
     while waiting:
         part = waiting.pop()
-        inside = part.get_payload()
+        inside = part.get_payload() if part.is_multipart() else None
         if _kind_of(part).startswith("multipart/") and isinstance(inside, list):
             waiting.extend(reversed(inside))
         else:

@@ -19,6 +19,7 @@ from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.places.bounded_answer import show_size
 from whenvoca.places.mail.reading import ReadEmail, read_email
 from whenvoca.places.mailbox.trust import is_authentic
+from whenvoca.unforeseen import tell_unforeseen
 
 _LONGEST_TEXT = 50_000  # signs of an email that are kept
 _LONGEST_CALENDAR = 200_000
@@ -62,12 +63,17 @@ class EmailReader:
         return NewEmail(self.key_of(data), {**state, BRIEF: True}, stamp)
 
     def whole(self, data: bytes, mailbox: str, where: str, stamp: str = "") -> tuple[NewEmail, list[str]]:
-        """All that an email says, and what has to be told about it."""
+        """All that an email says, and what has to be told about it; one that cannot be read hides no other."""
         key = self.key_of(data)
         try:
-            found = read_email(data)
+            return self._whole(key, data, mailbox, where, stamp)
         except SourceFault as fault:
             return NewEmail(key, None, stamp), [f"{where}: {fault.message}"]
+        except Exception as error:
+            return NewEmail(key, None, stamp), [f"{where}: {tell_unforeseen(error)}"]
+
+    def _whole(self, key: str, data: bytes, mailbox: str, where: str, stamp: str) -> tuple[NewEmail, list[str]]:
+        found = read_email(data)
         faults = [f"{where}: {cut}" for cut in found.cut]
         state = self._told(found, mailbox)
         state["trusted"] = self._is_trusted(data, found)
