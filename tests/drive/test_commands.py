@@ -198,7 +198,7 @@ def test_places_tell_what_they_hold_and_what_is_wrong(slots: Desk) -> None:
         SETTINGS, REQUESTS, '[places.post]\nkind = "mailbox"\n[places.gone]\nkind = "sheet"\nfile = "gone.csv"\n'
     )
     report = {place["name"]: place for place in slots.run("places", "--json").json["places"]}
-    assert report["post"]["trouble"] == "this version has no places of the kind mailbox"
+    assert report["post"]["trouble"] == "post: a mailbox has a folder, a file or a server"
     assert report["gone"]["answers"] is False
 
 

@@ -169,14 +169,6 @@ def test_options_beyond_any_use_are_refused_in_words(rows: Desk, command: tuple[
     assert "unforeseen" not in told.err
 
 
-def test_place_that_this_version_cannot_serve_is_a_fault_of_check_and_stops_nothing_else(rows: Desk) -> None:
-    rows.settings(SETTINGS, REQUESTS, '[places.door]\nkind = "mailbox"\n').workflow(WORKFLOW).rows(*GOOD, head=HEAD)
-    told = rows.run("check")
-    assert told.code == 1
-    assert "door: this version has no places of the kind mailbox" in told.out
-    assert rows.run("run").code == 0
-
-
 def test_a_form_that_is_set_wrongly_is_told_and_stops_nothing_else(rows: Desk) -> None:
     rows.settings(SETTINGS, REQUESTS, '[places.door]\nkind = "form"\n').workflow(WORKFLOW).rows(*GOOD, head=HEAD)
     told = rows.run("check")

@@ -32,7 +32,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         [
             '1:6 there is no trigger that begins with "fish" | there are: SHEET gains, changes or loses a row; '
             "CALENDARS gains, changes or loses an event; CALENDARS begins an event; CALENDARS ends an event; TASKS "
-            "finishes a task; CHAT hears a message; FORM receives an entry; FORM gains, changes or loses an entry; "
+            "finishes a task; CHAT hears a message; MAILBOX receives an email; MAILBOX receives an invitation; "
+            "CALENDAR receives an answer; FORM receives an entry; FORM gains, changes or loses an entry; "
             "HOOK receives a call; HOOK gains, changes or loses a call; clock reads TIME on DAYS; clock reads TIME; "
             "clock passes every "
             "DURATION; asked; asked about a row of SHEET; asked about an event of CALENDARS"
@@ -89,7 +90,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         H + "dance\n",
         [
             '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, '
-            "take, add, fill, send, answer, set, restore, finish, call; all of them: whenvoca words"
+            "take, add, fill, send, answer, file, keep, read, save, set, restore, finish, call; all of them: whenvoca "
+            "words"
         ],
     ),
     (

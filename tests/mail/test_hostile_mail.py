@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import gzip
 import random
-import tracemalloc
+import resource
 from collections.abc import Callable, Iterator
 from email.message import EmailMessage
 
@@ -14,7 +14,7 @@ import pytest
 from tests.mail.conftest import MAIL, MailDesk, make_email, make_itip
 from tests.mail.test_invitations import EVENT
 
-MOST_MEMORY = 250_000_000  # bytes
+MOST_MEMORY = 250_000  # kilobytes
 HEAD = b"From: a@example.com\nTo: visits@example.org\nMessage-ID: <%s@example.com>\n"
 HEAD += b"Date: Mon, 15 Mar 2027 09:00:00 -0100\n"
 WORKFLOWS = {
@@ -297,12 +297,11 @@ def test_hostile_emails_are_told_once_and_the_rest_goes_on(mail: MailDesk) -> No
     for number, (_, data) in enumerate(emails):
         mail.deliver(f"{number:03}.eml", data)
     mail.deliver("good.eml", make_email("good", "Hello", subject="A good one", sender="good@example.com"))
-    tracemalloc.start()
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     done = mail.run("run", "--yes")
-    peak = tracemalloc.get_traced_memory()[1]
-    tracemalloc.stop()
+    grown = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before  # kilobytes
     assert done.code in (0, 1), done.err
-    assert peak < MOST_MEMORY
+    assert grown < MOST_MEMORY
     assert "unforeseen" not in done.out + done.err
     log = mail.read("log.csv")
     assert "A good one,good@example.com" in log
@@ -319,7 +318,7 @@ def test_hostile_emails_are_told_once_and_the_rest_goes_on(mail: MailDesk) -> No
 
 
 def test_two_automatic_answerers_do_not_go_round(mail: MailDesk) -> None:
-    mail.workflow(WORKFLOWS["emails"], "emails").begin()
+    mail.workflow('when post receives an email\n\nanswer email\n  text  "Thank you."\n').begin()
     mail.deliver("0.eml", make_email("start", sender="robot@example.com"))
     for turn in range(30):
         mail.run("run")

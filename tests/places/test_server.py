@@ -10,7 +10,6 @@ import threading
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -151,25 +150,6 @@ def test_rehearsing_asks_the_server_but_writes_nothing_there(desk: Desk, radical
         assert desk.run("undo", "1").code == 4
         assert {method for method, _, _ in proxy.seen} <= {"GET", "PROPFIND", "REPORT"}
         assert radicale.events(domes) == before
-
-
-@pytest.mark.parametrize(
-    ("announced", "said"), [("", "neither domes nor this version"), ("1, Calendar-Auto-Schedule", "itself")]
-)
-def test_check_says_whether_the_server_invites(
-    desk: Desk, radicale: Radicale, domes: str, monkeypatch: pytest.MonkeyPatch, announced: str, said: str
-) -> None:
-    """No server that does it runs here: what it announces (RFC 6638 2) is put into a real one's answer."""
-    real = DavClient.request
-
-    def request(client: DavClient, method: str, *args: Any, **more: Any) -> Any:
-        answer = real(client, method, *args, **more)
-        return answer if method != "OPTIONS" or not announced else replace(answer, headers={"dav": announced})
-
-    monkeypatch.setattr(DavClient, "request", request)
-    desk_on(desk, radicale.url, domes).rows(R1)
-    desk.workflow(WORKFLOW.replace("  title", "  invite  yes\n  title", 1))
-    assert said in desk.run("check", "--json").json["warnings"][0]
 
 
 # --- discovery and refusals

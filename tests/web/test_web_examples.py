@@ -9,6 +9,7 @@ import shutil
 from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
 from email import message_from_bytes, policy
+from pathlib import Path
 
 import pytest
 
@@ -86,6 +87,10 @@ def events_in(site: Site, calendar: str) -> list[Event]:
     paths = site.desk.events(f"calendars/{calendar}")
     found = [event for path in paths for event in read_events(path.read_bytes(), AZORES)]
     return sorted(found, key=lambda each: str(each.start))
+
+
+def emails_of(here: Site) -> list[Path]:
+    return sorted((here.desk.folder / "outbox").glob("*.eml"))
 
 
 def emails(site: Site) -> list[str]:
@@ -172,9 +177,10 @@ def test_teachers_join(larkmoor: Callable[..., Site]) -> None:
     [changed] = events_in(here, "outreach")
     assert [each.address for each in changed.attendees] == ["ana@example.org", "joana@example.org"]
     assert [each[1:] for each in rows(here, "teachers.csv")] == [["V-11", "Joana", "joana@example.org"]]
-    assert emails(here) == ["joana@example.org"]
-    [email] = (here.desk.folder / "outbox").glob("*.eml")
-    text = message_from_bytes(email.read_bytes(), policy=policy.default)
+    assert emails(here) == ["joana@example.org"] * 2  # she is invited, and told
+    sent = [message_from_bytes(each.read_bytes(), policy=policy.default) for each in emails_of(here)]
+    [text] = [each for each in sent if each["Subject"] == "Your visit to Larkmoor"]
+    assert [each["Subject"].partition(":")[0] for each in sent if each is not text] == ["Invitation"]
     assert "Wednesday 7 April, 10:00" in str(text.get_body().get_content())  # type: ignore[union-attr]
 
 

@@ -22,6 +22,7 @@ from whenvoca.values.addresses import to_address
 from whenvoca.values.texts import clean_text
 
 _MOST_PARTS = 200
+_MOST_MARKS = 2_000  # lines that may begin a part
 _LONGEST_TEXT = 200_000  # signs
 _LONGEST_HEADER = 2_000
 _NAME_OF_FILE = re.compile(r"[^\w .()+,@=-]+")
@@ -73,7 +74,7 @@ class ReadEmail(Struct, frozen=True, kw_only=True):
 def read_email(data: bytes) -> ReadEmail:
     """The email in these bytes. Raises SourceFault where they hold none."""
     try:
-        message = email.message_from_bytes(data, policy=email.policy.default)
+        message = email.message_from_bytes(_bounded(data), policy=email.policy.default)
         parts, cut = _parts(message)
     except RecursionError as error:
         raise SourceFault("its parts are nested too deeply to be read") from error
@@ -99,6 +100,16 @@ def read_email(data: bytes) -> ReadEmail:
         calendars=calendars,
         cut=(*cut, *more_cut),
     )
+
+
+def _bounded(data: bytes) -> bytes:
+    """The email as far as it has a bearable number of parts; each line that may begin one takes the library time."""
+    if data.count(b"\n--") <= _MOST_MARKS:
+        return data
+    position = -1
+    for _ in range(_MOST_MARKS):
+        position = data.index(b"\n--", position + 1)
+    return data[:position]
 
 
 def new_text_of(text: str) -> str:
