@@ -14,7 +14,7 @@ demo: $(STAMP)
 	@$(BIN)/whenvoca demo demo
 
 test: $(STAMP) servers check
-	$(BIN)/python -m pytest -n 2 -m "not soak"
+	$(BIN)/python -m pytest -n 3 -m "not soak"
 
 # Servers that tests start by themselves, from the system's packages: installed where that may be done.
 servers:

@@ -81,6 +81,9 @@ def change_event(
         if (old.added, old.periods) != (new.added, new.periods):
             replaced.add("RDATE")
             fresh += given.get("RDATE") or added_lines(new)
+    if new.organizer and new.organizer != old.organizer:
+        replaced.add("ORGANIZER")
+        fresh.append(f"ORGANIZER:mailto:{new.organizer}")
     fresh = _as_floating(fresh, old, stood)
     fresh += [f"SEQUENCE:{new.sequence}", *_stamps(stood, given, stamp)]
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "reminder" in names else None

@@ -16,12 +16,18 @@ from typing import Any
 import click
 
 from whenvoca.cli.show.output import console, styled
+from whenvoca.demo.emails import deliver_emails
 from whenvoca.demo.larkmoor import LATER, NOW, change_duties, change_requests, move_visit, write_workspace
 from whenvoca.errors import RequestFault
 
 _VISITORS = (
     "Others come by the web. watch serves forms and web calls, and answers with what was done. Here two people ask\n"
     "for the small telescope by the form, the second for days that are taken, and a school's page posts a teacher."
+)
+
+_EMAILS = (
+    "And they write emails. Two schools ask for a visit, one of them without a day; an absence note comes in; and the\n"
+    "teacher, who was invited when she joined, accepts."
 )
 
 
@@ -62,6 +68,9 @@ def command(folder: Path | None, keep_still: bool) -> int:
     _tell(_VISITORS)
     _show_visits(folder)
     _play(folder, "visited", now=LATER)
+    _tell(_EMAILS)
+    deliver_emails(folder)
+    _play(folder, "written", now=LATER)
     _tell(f"That was the tour. Go on by hand: cd {folder}, look into workflows/, change requests.xlsx, whenvoca run.")
     return 0
 
@@ -95,7 +104,7 @@ def _play(folder: Path, part: str, now: str = NOW) -> None:
             line = written.replace("{last}", str(_newest_run(folder))) if "{last}" in written else written
             console().print(styled(f"\n$ whenvoca {line}", "bold"), soft_wrap=True)
             sys.stdout.flush()
-            words = [str(folder / word) if word.endswith(".png") else word for word in shlex.split(line)]
+            words = [str(folder / word) if word.endswith((".png", ".eml")) else word for word in shlex.split(line)]
             run_command([*words, "--workspace", str(folder), "--now", now])
             sys.stdout.flush()
             sys.stderr.flush()

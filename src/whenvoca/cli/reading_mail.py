@@ -17,7 +17,7 @@ from whenvoca.cli.show.output import Column, console, say, show_json, show_line,
 from whenvoca.cli.show.reading import show_reading
 from whenvoca.errors import RequestFault, WhenvocaError
 from whenvoca.places import files
-from whenvoca.places.mail.labelled import labelled
+from whenvoca.places.mail.labelled import labelled, unlabelled
 from whenvoca.places.mail.reading import ReadEmail, read_email
 from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
@@ -120,9 +120,10 @@ def _show(found: ReadEmail, document: dict[str, Any], here: Surroundings) -> Non
         say("what is quoted, and the signature, are left out")
     if document["fields"]:
         show_table([Column("label"), Column("value", wraps=True)], list(document["fields"].items()))
-    request = understand(found.new_text, here)
-    show_reading(request)
-    console().print(document["reading"]["reply"], soft_wrap=True)
+    request = understand(unlabelled(found.new_text), here)  # in labelled lines there is no sentence
+    if request.intent != "none" or not document["fields"]:
+        show_reading(request)
+        console().print(reply_to(request, here.zone), soft_wrap=True)
     for each in found.attachments:
         show_line((f"with it: {each.name}, {each.kind}, {each.size:,} bytes", ""))
     if (calendar := document["calendar"]) is not None:

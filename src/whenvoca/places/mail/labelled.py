@@ -8,6 +8,11 @@ _LINE = re.compile(r"[ \t*•-]{0,6}([^\W\d_][\w .,'’()/-]{0,40}?)[ \t]*(?::(?
 _MOST = 100
 
 
+def unlabelled(text: str) -> str:
+    """The lines that are not labelled."""
+    return "\n".join(line for line in text.split("\n") if not _LINE.fullmatch(line.rstrip())).strip()
+
+
 def labelled(text: str) -> dict[str, str]:
     """The values by their labels, the first of each; a line that is indented, or follows a label alone, belongs to the
     one before."""
