@@ -61,6 +61,7 @@ WORKFLOWS = {
     "email": 'brake 100000 emails\n\nwhen requests gains a row\n\nsend email to "ines"\n  subject  "{row.No}"\n  text '
     '    "A new one"\n',
 }
+_LONGEST_ROUND = 400.0  # seconds of one round, where every server hangs
 _WARM = 5  # minutes after which the memory has taken its size
 ROOM = "dome-floor@rooms.localhost"
 
@@ -259,9 +260,15 @@ def check(desk: Desk, folder: Path, minutes: float, seed: int) -> None:
         watch = Watching(desk).ready()
         sizes: list[float] = []
         try:
-            weather(made, minutes, lambda: sizes.append(memory_of(watch.process.pid)))
+
+            def seen() -> None:
+                sizes.append(memory_of(watch.process.pid))
+                watch.must_look(_LONGEST_ROUND)
+
+            weather(made, minutes, seen)
             ends = time.monotonic() + 180
             while time.monotonic() < ends and made.standing() != made.wanted():
+                watch.must_look(_LONGEST_ROUND)
                 desk.run("run", "--yes")  # handed over: what waits is tried now
                 time.sleep(2)
             assert desk.run("run", "--yes").code == 0

@@ -86,7 +86,12 @@ class Watching:
         self._out = tempfile.TemporaryFile(dir=desk.folder.parent)  # noqa: SIM115  (a pipe would fill up)
         command = [WHENVOCA, "watch", "--json", *arguments]
         self.process = subprocess.Popen(
-            command, cwd=desk.folder, stdout=self._out, stderr=self._err, start_new_session=True
+            command,
+            cwd=desk.folder,
+            stdout=self._out,
+            stderr=self._err,
+            start_new_session=True,
+            env={**os.environ, "PYTHONFAULTHANDLER": "1"},
         )
 
     def ready(self) -> Watching:
@@ -111,9 +116,24 @@ class Watching:
         self._err.close()
         self._out.close()
 
+    def must_look(self, seconds: float) -> None:
+        """Ends it, and tells where it hangs, where it has not looked for so long."""
+        age = time.time() - (self.desk.folder / ".whenvoca/watch.json").stat().st_mtime
+        if age > seconds:
+            raise AssertionError(f"it has not looked for {age:.0f} seconds:\n{self._where_it_hangs()}")
+
+    def _where_it_hangs(self) -> str:
+        self.process.send_signal(signal.SIGABRT)
+        self.process.wait(timeout=30)
+        text = (self.desk.folder.parent / "err.txt").read_text(errors="replace")
+        return text[text.rfind("Fatal Python error") :][:20_000]
+
     def stop(self, number: int = signal.SIGTERM) -> tuple[int, list[dict[str, Any]]]:
         self.process.send_signal(number)
-        self.process.wait(timeout=30)
+        try:
+            self.process.wait(timeout=30)
+        except subprocess.TimeoutExpired:
+            raise AssertionError(f"it does not end:\n{self._where_it_hangs()}") from None
         self._out.seek(0)
         lines = [json.loads(line) for line in self._out.read().splitlines()]
         self._close()

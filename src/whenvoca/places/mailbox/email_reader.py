@@ -17,7 +17,7 @@ from whenvoca.engine.people import People
 from whenvoca.engine.things.email import BRIEF, CALENDAR, METHOD
 from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.places.bounded_answer import show_size
-from whenvoca.places.mail.reading import ReadEmail, read_email
+from whenvoca.places.mail.reading import ReadEmail, read_brief, read_email
 from whenvoca.places.mailbox.trust import is_authentic
 from whenvoca.unforeseen import tell_unforeseen
 
@@ -27,6 +27,7 @@ _MOST_ATTACHMENTS = 100
 _METHOD = re.compile(r"^METHOD(?:;[^:\r\n]*)?:([A-Za-z]+)[ \t]*\r?$", re.MULTILINE)
 _METHODS = ("REQUEST", "ADD", "CANCEL", "REPLY", "COUNTER")
 ANYBODY = "sender"  # trust = "sender"
+_MESSAGE_ID = re.compile(rb"^Message-ID:(?:[ \t]|\r?\n[ \t])*<([!-;=?-~]{1,400})>", re.IGNORECASE | re.MULTILINE)
 _END_OF_HEAD = re.compile(rb"\r?\n\r?\n")
 
 
@@ -41,8 +42,10 @@ class EmailReader:
     def key_of(self, data: bytes) -> str:
         """What makes it the same email, wherever it lies: its Message-ID, else a hash of its head."""
         head = _head_of(data)
+        if found := _MESSAGE_ID.search(head):
+            return found[1].decode("ascii", "replace")
         try:
-            number = read_email(head).number
+            number = read_email(head).number if b"essage-" in head else ""
         except SourceFault:
             number = ""
         return number or f"head-{hashlib.sha256(head).hexdigest()[:40]}"
@@ -55,9 +58,8 @@ class EmailReader:
 
     def brief(self, data: bytes, mailbox: str, stamp: str = "") -> NewEmail:
         """What the head of an email says."""
-        head = _head_of(data)
         try:
-            state = self._told(read_email(head), mailbox)
+            state: dict[str, Any] = {**read_brief(_head_of(data)), "mailbox": mailbox}
         except SourceFault:
             state = {}
         return NewEmail(self.key_of(data), {**state, BRIEF: True}, stamp)
