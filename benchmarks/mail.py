@@ -104,9 +104,7 @@ def _idle(folder: Path, server: Dovecot) -> None:
                 time.sleep(0.01)
             waits.append(time.perf_counter() - begin)
             time.sleep(0.5)
-        print(
-            f"worked on after its arrival: median {statistics.median(waits):.2f} s, at most {max(waits):.2f} s (limit 1)"
-        )
+        print(f"worked on after its arrival: {statistics.median(waits):.2f} s, at most {max(waits):.2f} s (limit 1)")
     finally:
         watching.terminate()
         watching.wait()

@@ -131,7 +131,7 @@ class Watching:
     def stop(self, number: int = signal.SIGTERM) -> tuple[int, list[dict[str, Any]]]:
         self.process.send_signal(number)
         try:
-            self.process.wait(timeout=30)
+            self.process.wait(timeout=90)  # the answer to an email is waited for
         except subprocess.TimeoutExpired:
             raise AssertionError(f"it does not end:\n{self._where_it_hangs()}") from None
         self._out.seek(0)

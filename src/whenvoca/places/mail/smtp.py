@@ -18,19 +18,21 @@ from whenvoca.places.mail.compose import compose_email
 from whenvoca.places.sign_in import Credential, log_into_outbox
 from whenvoca.unforeseen import to_fault
 
-_AFTER_DATA = 600.0  # seconds
+_AFTER_DATA = (60.0, 600.0)  # seconds that the answer to an email is waited for: the first time, and at most
 _PASSING = range(400, 500)  # replies that say: try again later
 
 
 class _PatientServer(smtplib.SMTP):
-    """A connection that waits for the answer to an email as long as RFC 5321 4.5.3.2 says: whoever hangs up before
-    sends it twice."""
+    """A connection that waits longer for the answer to an email than for any other: whoever hangs up before sends it
+    twice. RFC 5321 4.5.3.2 would wait ten minutes at once, and so long nothing else could be done."""
+
+    patience = _AFTER_DATA[0]
 
     def data(self, msg: Any) -> tuple[int, bytes]:
         """Sends the email. Raises smtplib.SMTPException or OSError."""
         assert self.sock is not None
         usual = self.sock.gettimeout()
-        self.sock.settimeout(_AFTER_DATA)
+        self.sock.settimeout(self.patience)
         answer = super().data(msg)
         self.sock.settimeout(usual)
         return answer
@@ -61,6 +63,7 @@ class SmtpOutbox(Outbox):
         self.address = f"smtp://{host}:{port}"
         self._host, self._port, self._user, self._password = host, port, user, password
         self._tls, self._ca, self._seconds = tls, ca, seconds
+        self._patience: dict[str, float] = {}  # by email: how long the answer was waited for, where none came
 
     def holds(self) -> str:
         """Whether the server answers and takes the password."""
@@ -74,10 +77,10 @@ class SmtpOutbox(Outbox):
     def _where(self) -> str:
         return f"{self.name}, {self._host}:{self._port}"
 
-    def _connect(self) -> smtplib.SMTP:
+    def _connect(self) -> _PatientServer:
         context = ssl.create_default_context(cafile=self._ca or None)
         if self._tls == "implicit":
-            server: smtplib.SMTP = _PatientTlsServer(self._host, self._port, timeout=self._seconds, context=context)
+            server: _PatientServer = _PatientTlsServer(self._host, self._port, timeout=self._seconds, context=context)
         else:
             server = _PatientServer(self._host, self._port, timeout=self._seconds)
         try:
@@ -105,13 +108,15 @@ class SmtpOutbox(Outbox):
     def apply(self, effects: Sequence[Effect], stamp: datetime) -> list[Receipt | WhenvocaError]:
         """Sends a group over one connection, each email by itself."""
         answers: list[Receipt | WhenvocaError] = []
-        server: smtplib.SMTP | None = None
+        server: _PatientServer | None = None
         for effect in effects:
             try:
                 email = compose_email(effect, self.sender, stamp.astimezone(self.zone))
                 server = server or self._connect()
                 only = (effect.after or {}).get("for")
+                server.patience = self._patience_with(effect.target)
                 refused = server.send_message(email, to_addrs=[only] if only else None)
+                self._patience.pop(effect.target, None)
                 answers.append(Receipt() if not refused else _refusal(refused, "; the others have the email"))
             except (RowFault, PlaceTrouble, SettingsFault) as error:
                 answers.append(error)
@@ -131,6 +136,12 @@ class SmtpOutbox(Outbox):
             with suppress(smtplib.SMTPException, OSError):
                 server.quit()
         return answers
+
+    def _patience_with(self, number: str) -> float:
+        """How long the answer to that email is waited for: twice as long each time that none came."""
+        first, most = _AFTER_DATA
+        self._patience[number] = found = min(self._patience.get(number, first / 2) * 2, most)
+        return found
 
     def _trouble(self, error: Exception) -> PlaceTrouble | RowFault:
         """What went wrong with the server, in words; whether it may pass."""
