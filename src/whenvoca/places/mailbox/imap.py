@@ -162,11 +162,12 @@ class ImapMailbox(Mailbox):
         look = MailboxLook(cursor)
         with self._connected() as client:
             for folder in self._folders:
-                selected = client.select_folder(folder, readonly=True)
-                validity, following = int(selected[b"UIDVALIDITY"]), int(selected[b"UIDNEXT"])
+                told = client.folder_status(folder, ["UIDVALIDITY", "UIDNEXT"])
+                validity, following = int(told[b"UIDVALIDITY"]), int(told[b"UIDNEXT"])
                 before = seen.get(folder)
                 if before is not None and before == [validity, following]:
                     continue
+                client.select_folder(folder, readonly=True)
                 is_same = before is not None and before[0] == validity
                 low = before[1] if before is not None and is_same else 1
                 uids = [uid for uid in self._search(client, low) if uid >= low]
@@ -183,6 +184,8 @@ class ImapMailbox(Mailbox):
                     fresh = [uid for uid in uids if self.reader.key_of(heads.get(uid, b"")) not in keys]
                     self._take(client, folder, validity, fresh, look)
                 seen[folder] = [validity, following]
+                if client.has_capability("UNSELECT"):
+                    client.unselect_folder()  # asking again then is cheap
         look.cursor = json.dumps(seen)
         return look
 
