@@ -220,6 +220,16 @@ def test_certificates_are_looked_at(server: Dovecot, mail: MailDesk, certificate
     assert "answers, 0 emails" in with_tls(f'\nca = "{certificate[0]}"')
 
 
+def test_trusting_everybody_on_a_server_is_warned_of(server: Dovecot, mail: MailDesk) -> None:
+    said = 'trust = "sender" takes every email for proven'
+    checked = mail.run("check")
+    assert said in checked.out + checked.err
+    path = mail.folder / "whenvoca.toml"
+    path.write_text(path.read_text().replace('trust = "sender"', 'trust = { results = "mail.example.org" }'))
+    checked = mail.run("check")
+    assert said not in checked.out + checked.err
+
+
 def test_a_password_does_not_go_out_in_the_clear(mail: MailDesk) -> None:
     text = MAIL.replace(_FOLDER, 'server = "mail.example.org"\ntls = "none"\nuser = "x"\n')
     told = mail.settings(base=text).run("places", "--json")

@@ -39,6 +39,11 @@ class EmailReader:
         self._name, self._zone, self._people = name, zone, people
         self._trust, self.limit = trust, limit
 
+    @property
+    def trusts_everybody(self) -> bool:
+        """Whether every sender is taken for who they say."""
+        return self._trust == ANYBODY
+
     def key_of(self, data: bytes) -> str:
         """What makes it the same email, wherever it lies: its Message-ID, else a hash of its head."""
         head = _head_of(data)

@@ -20,6 +20,7 @@ from whenvoca.engine.mail_protocols import Mailbox, MailboxLook, NewEmail
 from whenvoca.engine.one_by_one import each_by_itself
 from whenvoca.engine.place_protocols import Resource
 from whenvoca.errors import PlaceTrouble, RowFault, WhenvocaError
+from whenvoca.language.definitions import PlaceInfo
 from whenvoca.places.mailbox.email_reader import EmailReader, attached_part
 
 _AT_ONCE = 50  # emails that are read before what they say is noted
@@ -66,6 +67,14 @@ class ImapMailbox(Mailbox):
         self._used = 0.0
         self._lock = threading.RLock()
         self._is_closed = threading.Event()
+
+    def info(self) -> PlaceInfo:
+        said = (
+            f'{self.name}: trust = "sender" takes every email for proven, and anybody can write to a server; '
+            'trust = { results = "…" } asks who found that out'
+        )
+        warnings = (said,) if self.reader.trusts_everybody else ()
+        return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, warnings=warnings)
 
     def holds(self) -> str:
         with self._connected() as client:
