@@ -70,7 +70,7 @@ class ImapMailbox(Mailbox):
 
     def info(self) -> PlaceInfo:
         said = (
-            f'{self.name}: trust = "sender" takes every email for proven, and anybody can write to a server; '
+            'trust = "sender" takes every email for proven, and anybody can write to a server; '
             'trust = { results = "…" } asks who found that out'
         )
         warnings = (said,) if self.reader.trusts_everybody else ()
