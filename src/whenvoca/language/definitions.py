@@ -40,6 +40,9 @@ FieldType = Literal[
     "list",
     "rooms",
     "texts",
+    "between",
+    "weekdays",
+    "calendars",
 ]
 
 

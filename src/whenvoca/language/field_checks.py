@@ -17,6 +17,7 @@ from whenvoca.language.names import Names, fold_name, row_type
 from whenvoca.language.slips_in_lines import other_field
 from whenvoca.language.types import ANY, DATE, DURATION, MOMENT, NUMBER, OFFSET, TEXT, TIME, YES_NO, Type, fits, of_kind
 from whenvoca.language.value_kinds import VALUE_KINDS, kind_in
+from whenvoca.language.written_fields import WRITTEN, ends_of, weekdays_of, words_of
 from whenvoca.values.addresses import is_address, split_addresses
 from whenvoca.values.zones import load_zone
 
@@ -113,6 +114,9 @@ class FieldChecks:
 
     def _field_value(self, known: FieldDefinition, line: tree.FieldLine, names: Names) -> None:
         node = line.value
+        if known.type in WRITTEN:
+            self._written_field(known, node, names)
+            return
         if known.type in _WANTED:
             self._infer.want(
                 node, names, _WANTED[known.type], f"{known.name} takes {with_article(str(_WANTED[known.type]))}"
@@ -161,6 +165,26 @@ class FieldChecks:
                     self._faults.add(node.spot, f"{known.name} takes a text, and this is {with_article(str(given))}")
                 elif (text := tree.plain_text(node)) is not None:
                     self._check_word(known, text, node.spot)
+
+    def _written_field(self, known: FieldDefinition, node: tree.Node, names: Names) -> None:
+        """A field that is written in a form of its own."""
+        if known.type == "between":
+            if (ends := ends_of(node)) is None:
+                self._faults.add(node.spot, f"{known.name} takes two times of day", "such as 09:00 and 17:00")
+            for end in ends or ():
+                self._infer.want(end, names, TIME, f"{known.name} takes times of day")
+        elif known.type == "weekdays":
+            if weekdays_of(node) is None:
+                fix = "such as weekdays, or monday, friday"
+                self._faults.add(node.spot, f"{known.name} takes days of the week", fix)
+        else:
+            calendars = [each.name for each in self._around.places.values() if each.kind == "calendar"]
+            lower = {name.lower() for name in calendars}
+            if (words := words_of(node)) is None:
+                self._faults.add(node.spot, f"{known.name} takes names of calendars")
+            for word, each in words or ():
+                if word.lower() not in lower:
+                    self._faults.add(each.spot, f'there is no calendar "{word}"', nearest(word, calendars))
 
     def _is_known(self, node: tree.Name, names: Names) -> bool:
         word = fold_name(node.word)

@@ -16,6 +16,7 @@ from whenvoca.steps.emails import SEND_EMAIL, SEND_EMAIL_IN
 from whenvoca.steps.fill_sheet import FILL_SHEET
 from whenvoca.steps.find_attendees import FIND_ATTENDEES
 from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
+from whenvoca.steps.find_free_time import FIND_FREE_TIME
 from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
 from whenvoca.steps.keep_invitation import KEEP_INVITATION
 from whenvoca.steps.mailboxes import FILE_EMAIL, FIND_EMAILS
@@ -38,6 +39,7 @@ STEPS: tuple[StepDefinition, ...] = (
     FIND_EVENTS,
     FIND_EVENT,
     FIND_ATTENDEES,
+    FIND_FREE_TIME,
     TAKE_BACK,
     ADD_ROW,
     CHANGE_ROW,

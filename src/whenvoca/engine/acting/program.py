@@ -25,10 +25,11 @@ from whenvoca.engine.things.task import TASK_FIELDS
 from whenvoca.errors import PlaceTrouble, RowFault, SourceFault, WhenvocaError
 from whenvoca.language import tree
 from whenvoca.language.blocks import iter_asks, iter_steps
-from whenvoca.language.definitions import PlaceInfo, StepDefinition
+from whenvoca.language.definitions import FieldDefinition, PlaceInfo, StepDefinition
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.names import fold_name
 from whenvoca.language.types import ANY
+from whenvoca.language.written_fields import ends_of, weekdays_of, words_of
 from whenvoca.values.addresses import split_addresses
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
@@ -283,12 +284,26 @@ class Program:
         firsts = {line.word: _first_choice(line.value) for line in own}
         ats = {word: node for word, node in firsts.items() if isinstance(node, tree.At)}
         return CompiledFields(
-            values={line.word: value(line.value) for line in own},
+            values={line.word: self._field_value(definition.field(line.word), line.value) for line in own},
             columns=[] if definition.kinds_as_fields else [(line.as_written, value(line.value)) for line in columns],
             parts={word: self._compiler.at_parts(node) for word, node in ats.items()},
             same_days={(a, b) for a, x in ats.items() for b, y in ats.items() if a != b and x.day == y.day},
             rules_zone=definition.field("zone") is not None,
         )
+
+    def _field_value(self, known: FieldDefinition | None, node: tree.Node) -> Value:
+        """A field's value; one that is written in a form of its own as what that form says."""
+        match known.type if known is not None else "":
+            case "between" if (ends := ends_of(node)) is not None:
+                first, last = (self._compiler.value(each) for each in ends)
+                return lambda scope: (first(scope), last(scope))
+            case "weekdays":
+                days = weekdays_of(node)
+                return lambda scope: days
+            case "calendars":
+                names = tuple(word for word, _ in words_of(node) or ())
+                return lambda scope: names
+        return self._compiler.value(node)
 
     def _look_up(self, step: tree.Step) -> CompiledLookUp:
         """The `where` of a look-up, and what it asks for by `FIELD is VALUE`: a place may find that faster."""
