@@ -12,6 +12,7 @@ import click
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.recurrence import expand_events
 from whenvoca.cli.common import Common, common_options, parse_moment
+from whenvoca.cli.show.clashes import show_clashes
 from whenvoca.cli.show.effects import minutes_before
 from whenvoca.cli.show.output import Column, console, say, say_next, show_json, show_table, styled
 from whenvoca.cli.show.unread import read_pieces
@@ -44,9 +45,17 @@ _DAYS = 14
     metavar="FILE",
     help="The week as a page: --html week.html.",
 )
+@click.option("--clashes", is_flag=True, help="What is booked twice: in a calendar, at a location, for a person.")
 @common_options
 def command(
-    common: Common, calendars: tuple[str, ...], begin: str, until: str, week: bool, png: Path | None, html: Path | None
+    common: Common,
+    calendars: tuple[str, ...],
+    begin: str,
+    until: str,
+    week: bool,
+    png: Path | None,
+    html: Path | None,
+    clashes: bool,
 ) -> int:
     """Show what stands in the calendars (all of them, unless some are named).
 
@@ -67,7 +76,11 @@ def command(
             "--until is not later than --from", fix="--until is the first day that is not shown any more"
         )
     shown, unread = _collect(opened, names, first_moment(first, zone), first_moment(last, zone), zone)
-    if png or html:
+    if clashes and (week or png or html):
+        raise RequestFault("--clashes is a list", fix="leave out --week, --png and --html")
+    if clashes:
+        show_clashes(opened, shown, zone, unread, as_json=common.as_json)
+    elif png or html:
         _draw(opened, shown, names, first, zone, today, png, html, common)
     elif common.as_json:
         show_json(

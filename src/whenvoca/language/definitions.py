@@ -43,6 +43,7 @@ FieldType = Literal[
     "between",
     "weekdays",
     "calendars",
+    "choices",
 ]
 
 

@@ -18,6 +18,7 @@ from msgspec.structs import replace
 from whenvoca.errors import RowFault
 from whenvoca.language import tree
 from whenvoca.language.expressions import VALUE_WORDS
+from whenvoca.language.list_words import ListWords
 from whenvoca.language.names import fold_name
 from whenvoca.language.operations import (
     FUNCTIONS,
@@ -74,11 +75,8 @@ class Scope(Struct):
 Value = Callable[[Scope], Any]
 
 
-class Compiler:
+class Compiler(ListWords):
     """Compiles values for one workflow; ``columns`` are the folded field names of its subject."""
-
-    def __init__(self, columns: frozenset[str]) -> None:
-        self.columns = columns
 
     def value(self, node: tree.Node) -> Value:
         """The function that gives the value. Unread cells raise RowFault when it is called."""

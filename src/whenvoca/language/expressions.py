@@ -12,6 +12,7 @@ from typing import Any, NoReturn
 from whenvoca.language import tree
 from whenvoca.language.faults import FaultList, Spot, nearest
 from whenvoca.language.lines import dedent_block
+from whenvoca.language.list_nodes import Grouped, Sorted, Top, Unique
 from whenvoca.language.slips_in_values import side_by_side
 from whenvoca.language.tokens import Piece, Token, split_text, tokenize
 from whenvoca.values.durations import UNITS
@@ -130,7 +131,38 @@ class _Parser:
             return tree.Choice(token.spot, condition, then, otherwise)
         if self._next_is_word("each") and not self._peek_sign(1, "."):
             return self._read_each()
-        return self._read_or()
+        return self._read_group() or self._read_behind_list(self._read_or())
+
+    def _read_group(self) -> tree.Node | None:
+        """group LIST by KEY; None where something else stands."""
+        following = self._tokens[min(self._position + 1, len(self._tokens) - 1)]
+        if not self._next_is_word("group") or following.kind != "name":
+            return None
+        spot = self._take().spot
+        source = self._read_behind_list(self._read_sum())
+        self._need_word("by", "written: group events by location")
+        return self._read_behind_list(Grouped(spot, source, self._read_sum()))
+
+    def _read_behind_list(self, node: tree.Node) -> tree.Node:
+        """What may stand behind a list: how it is sorted and cut. These words count nowhere else."""
+        while True:
+            if self._next_is_word("sort") and self._next_is_word("by", ahead=1):
+                self._position += 2
+                keys = [self._read_sort_key()]
+                while self._took_word("then"):
+                    keys.append(self._read_sort_key())
+                node = Sorted(node.spot, node, tuple(keys))
+            elif self._next_is_word("top") and not self._peek_sign(1, "."):
+                self._take()
+                node = Top(node.spot, node, self._read_sum())
+            elif self._took_word("unique"):
+                node = Unique(node.spot, node)
+            else:
+                return node
+
+    def _read_sort_key(self) -> tuple[tree.Node, bool]:
+        key = self._read_sum()
+        return key, self._took_word("falling")
 
     def _peek_sign(self, ahead: int, *signs: str) -> bool:
         index = min(self._position + ahead, len(self._tokens) - 1)
@@ -142,7 +174,7 @@ class _Parser:
         if name.kind != "name":
             self._stop(name, "a name is missing after each", 'written: each e in events: "{e.title}"')
         self._need_word("in", 'written: each e in events: "{e.title}"')
-        source = self._read_sum()
+        source = self._read_group() or self._read_behind_list(self._read_sum())
         condition = self._read_or() if self._took_word("where") else None
         if not self._took_sign(":"):
             self._stop(self._peek, "a colon is missing here", 'written: each e in events: "{e.title}"')

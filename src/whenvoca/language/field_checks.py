@@ -177,6 +177,11 @@ class FieldChecks:
             if weekdays_of(node) is None:
                 fix = "such as weekdays, or monday, friday"
                 self._faults.add(node.spot, f"{known.name} takes days of the week", fix)
+        elif known.type == "choices":
+            for word, each in words_of(node) or (("", node),):
+                if word.lower() not in known.choices:
+                    fix = f"one or several of: {', '.join(known.choices)}"
+                    self._faults.add(each.spot, f'{known.name} is never "{word}"', fix)
         else:
             calendars = [each.name for each in self._around.places.values() if each.kind == "calendar"]
             lower = {name.lower() for name in calendars}

@@ -9,6 +9,8 @@ from whenvoca.language import tree
 from whenvoca.language.definitions import ColumnInfo, PlaceInfo
 from whenvoca.language.expressions import VALUE_WORDS
 from whenvoca.language.faults import FaultList, Spot, nearest, with_article
+from whenvoca.language.list_nodes import Grouped, Sorted, Top, Unique
+from whenvoca.language.list_types import type_of_list
 from whenvoca.language.names import Names, fold_name
 from whenvoca.language.old_words import renewed
 from whenvoca.language.slips_in_values import as_text, other_type, sum_slip, unknown_word
@@ -40,7 +42,7 @@ class Inference:
     """Tells types within one file and records the faults it meets."""
 
     def __init__(self, faults: FaultList, people: Container[str] = ()) -> None:
-        self._faults = faults
+        self.faults = faults
         self._people = people
 
     def type_of(self, node: tree.Node, names: Names, *, shown: bool = False) -> Type:
@@ -70,6 +72,8 @@ class Inference:
                 return list_of(_common(inner))
             case tree.Each():
                 return self._each(node, names)
+            case Sorted() | Top() | Unique() | Grouped():
+                return type_of_list(self, node, names)
             case tree.Choice():
                 self.condition(node.condition, names)
                 otherwise = self.type_of(node.otherwise, names, shown=shown) if node.otherwise else EMPTY
@@ -117,10 +121,10 @@ class Inference:
         )
         said = tree.written(node) or "NAME"
         if kind is given:
-            self._faults.add(node.spot, f"{with_article(str(given))} is no text", f"one of its fields is: {said}.{one}")
+            self.faults.add(node.spot, f"{with_article(str(given))} is no text", f"one of its fields is: {said}.{one}")
         else:
             said = f'{{each one in {said}: "{{one.{one}}}"}}'
-            self._faults.add(node.spot, "a list of things is no text", f"a text of each of them is: {said}")
+            self.faults.add(node.spot, "a list of things is no text", f"a text of each of them is: {said}")
 
     def refuse_hidden_column(self, node: tree.Node, names: Names) -> None:
         """A bare yes or no where a column of that name is meant: the word comes first, so it is never reached."""
@@ -128,13 +132,13 @@ class Inference:
             word = "yes" if node.value else "no"
             if word in names.subject.fields:
                 fix = f"the column is written {names.subject_word}.{word.capitalize()}"
-                self._faults.add(node.spot, f'"{word}" is a word of the language here, not the column', fix)
+                self.faults.add(node.spot, f'"{word}" is a word of the language here, not the column', fix)
 
     def want(self, node: tree.Node, names: Names, wanted: Type, why: str) -> Type:
         """The type of a value that must be of a certain type; a fault if it cannot be."""
         given = self.type_of(node, names)
         if not fits(given, wanted):
-            self._faults.add(
+            self.faults.add(
                 node.spot, f"{why}, and this is {with_article(str(given))}", self._fix(node, given, wanted, names)
             )
         return given
@@ -166,10 +170,10 @@ class Inference:
         if names.place is not None and word in {fold_name(twice) for twice in names.place.twice}:
             self._twice(node.spot, word, names.place)
             return ANY
-        if (subject := names.subject) is not None and (field := renewed(node, subject, self._faults)) in subject.fields:
+        if (subject := names.subject) is not None and (field := renewed(node, subject, self.faults)) in subject.fields:
             if word in names.given and not names.is_look_up:
                 fix = f"write {names.subject_word}.{node.as_written}, or give the other one another name"
-                self._faults.add(node.spot, f'"{node.as_written}" is a field of {names.subject} and a given name', fix)
+                self.faults.add(node.spot, f'"{node.as_written}" is a field of {names.subject} and a given name', fix)
             return self._column_use(node.spot, subject.fields[field], self._column_of(node, names), names, shown)
         if word in names.given:
             return names.given[word]
@@ -184,7 +188,7 @@ class Inference:
                 "reason": "reason is known in failure blocks only",
                 "changes": "changes is known where a trigger tells of changes",
             }.get(word, f'"{word}" has no value in this workflow')
-            self._faults.add(node.spot, reason)
+            self.faults.add(node.spot, reason)
             return ANY
         known = {"now": MOMENT, "today": DATE, "tomorrow": DATE, "reason": TEXT, "none": EMPTY, "happened": TEXT}
         if word == "old":
@@ -193,7 +197,7 @@ class Inference:
 
     def _unknown(self, node: tree.Name, word: str, names: Names) -> None:
         if word in names.lost:
-            self._faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
+            self.faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
             return
         if names.subject is not None and names.subject.name == "any":
             return  # the place could not be read, which is said already
@@ -211,18 +215,18 @@ class Inference:
         if names.is_look_up:
             owner = next((name for name in ("row", "event") if word in names.given.get(name, ANY).fields), "")
             fix = f"here the subject is written in full: {owner}.{node.as_written}" if owner else fix
-        self._faults.add(node.spot, what, fix)
+        self.faults.add(node.spot, what, fix)
 
     def _twice(self, spot: Spot, word: str, place: PlaceInfo) -> None:
         name, cells = next((name, cells) for name, cells in place.twice.items() if fold_name(name) == word)
-        self._faults.add(
+        self.faults.add(
             spot, f'two columns of {place.name} stand for "{name}": {cells}', "rename one of them in the sheet"
         )
 
     def _column_use(self, spot: Spot, kind: Type, column: ColumnInfo | None, names: Names, shown: bool) -> Type:
         if column is not None and column.status != "ok" and not shown:
             state = "can be read in two ways" if column.status == "ambiguous" else "is written in more than one way"
-            self._faults.add(spot, f'the column "{column.name}" {state}: {column.doubt}', column.fix, in_data=True)
+            self.faults.add(spot, f'the column "{column.name}" {state}: {column.doubt}', column.fix, in_data=True)
         return kind
 
     def _field(self, node: tree.Field, names: Names, shown: bool) -> Type:
@@ -236,16 +240,16 @@ class Inference:
             return ANY
         field_word = fold_name(node.word)
         if owner.name != "thing":
-            self._faults.add(of.spot, f"before a dot stands a thing, and this is {with_article(str(owner))}")
+            self.faults.add(of.spot, f"before a dot stands a thing, and this is {with_article(str(owner))}")
             return ANY
         twice = {fold_name(name) for name in names.place.twice} if names.place is not None else set()
         if owner is names.subject and names.place is not None and field_word in twice:
             self._twice(node.spot, field_word, names.place)
             return ANY
-        field_word = renewed(node, owner, self._faults)
+        field_word = renewed(node, owner, self.faults)
         if field_word in owner.fields:
             return self._column_use(node.spot, owner.fields[field_word], self._column_of(node, names), names, shown)
-        self._faults.add(
+        self.faults.add(
             node.spot,
             f'{with_article(str(owner))} has no field "{node.as_written}"',
             nearest(node.as_written, owner.written),
@@ -261,10 +265,10 @@ class Inference:
         if word == "old":
             if word in names.words:
                 return (names.given.get("old") or names.subject) or ANY
-            self._faults.add(node.spot, "old has no value here: nothing stood before what is gained")
+            self.faults.add(node.spot, "old has no value here: nothing stood before what is gained")
             return ANY
         if word in names.lost:
-            self._faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
+            self.faults.add(node.spot, f'"{node.as_written}" is not known here: {names.lost[word]}')
             return ANY
         known = [*names.given, *([names.subject_word] if names.subject_word else [])]
         is_column = names.subject is not None and word in names.subject.fields
@@ -273,7 +277,7 @@ class Inference:
             if is_column
             else f'there is no "{node.as_written}"'
         )
-        self._faults.add(node.spot, message, nearest(node.as_written, known))
+        self.faults.add(node.spot, message, nearest(node.as_written, known))
         return ANY
 
     # --- operations
@@ -281,7 +285,7 @@ class Inference:
     def _each(self, node: tree.Each, names: Names) -> Type:
         source = self.type_of(node.source, names)
         if source.name not in ("list", "any", "empty"):
-            self._faults.add(node.source.spot, f"each goes through a list, and this is {with_article(str(source))}")
+            self.faults.add(node.source.spot, f"each goes through a list, and this is {with_article(str(source))}")
         inner = names.with_name(node.name, source.item or ANY)
         if node.condition is not None:
             self.condition(node.condition, inner)
@@ -292,11 +296,11 @@ class Inference:
         wanted = {"join": (1, 2), "split": (1, 2), "round": (1, 2)}.get(node.function, (1, 1))
         if not wanted[0] <= len(given) <= wanted[1]:
             count = "one value" if wanted[1] == 1 else "one or two values"
-            self._faults.add(node.spot, f"{node.function} takes {count}, not {len(given)}")
+            self.faults.add(node.spot, f"{node.function} takes {count}, not {len(given)}")
             return ANY
         first = given[0]
         if node.function in ("count", "sum", "first", "last", "join") and first.name not in ("list", "any", "empty"):
-            self._faults.add(
+            self.faults.add(
                 node.arguments[0].spot, f"{node.function} takes a list, and this is {with_article(str(first))}"
             )
         match node.function:
@@ -311,13 +315,11 @@ class Inference:
     def _shown(self, node: tree.Shown, names: Names) -> Type:
         given = self.type_of(node.value, names)
         if given.name not in ("date", "time", "moment", "any", "empty"):
-            self._faults.add(
-                node.value.spot, f"as shows a date, time or moment, and this is {with_article(str(given))}"
-            )
+            self.faults.add(node.value.spot, f"as shows a date, time or moment, and this is {with_article(str(given))}")
         if node.form.startswith('"'):
             return TEXT
         if (given.name, node.form) in (("time", "date"), ("date", "time")):
-            self._faults.add(node.value.spot, f"{with_article(str(given))} has no {node.form}")
+            self.faults.add(node.value.spot, f"{with_article(str(given))} has no {node.form}")
         return DATE if node.form == "date" else TIME
 
     def _sum(self, node: tree.Sum, names: Names) -> Type:
@@ -331,7 +333,7 @@ class Inference:
             joined = {"+": "added to", "-": "taken from", "*": "multiplied by", "/": "divided by"}[node.sign]
             first, second = (right, left) if node.sign in "+-" else (left, right)
             said = f"{with_article(str(first))} cannot be {joined} {with_article(str(second))}"
-            self._faults.add(node.spot, said, sum_slip(node, left, right))
+            self.faults.add(node.spot, said, sum_slip(node, left, right))
             return ANY
         return result
 
@@ -360,7 +362,7 @@ class Inference:
                 given = self.type_of(node, names)
                 if given.name not in ("yes-no", "any", "empty"):
                     fix = "a condition compares: Answer is empty, Pupils > 20"
-                    self._faults.add(node.spot, f"this is {with_article(str(given))} and no condition", fix)
+                    self.faults.add(node.spot, f"this is {with_article(str(given))} and no condition", fix)
 
     def _compare(self, left: tree.Node, right: tree.Node, relation: str, names: Names) -> None:
         said = tree.written(right)
@@ -371,28 +373,28 @@ class Inference:
                 if known
                 else ""
             )
-            self._faults.add(right.spot, f"{said} is compared with itself", fix if names.is_look_up else "")
+            self.faults.add(right.spot, f"{said} is compared with itself", fix if names.is_look_up else "")
             return
         is_textual = relation in ("contains", "begins with", "ends with", "like", "is")
         first = self.type_of(left, names, shown=is_textual and isinstance(right, tree.Text))
         second = self.type_of(right, names, shown=is_textual and isinstance(left, tree.Text))
         if relation in ("begins with", "ends with", "like"):
             if first.name not in ("text", "any", "empty", "list"):
-                self._faults.add(left.spot, f"{relation} asks a text, and this is {with_article(str(first))}")
+                self.faults.add(left.spot, f"{relation} asks a text, and this is {with_article(str(first))}")
             return
         if relation == "contains":
             if first.name not in ("text", "list", "any", "empty"):
-                self._faults.add(left.spot, f"contains asks a text or a list, and this is {with_article(str(first))}")
+                self.faults.add(left.spot, f"contains asks a text or a list, and this is {with_article(str(first))}")
             return
         if relation != "is" and not (first.name in _ORDERED and second.name in _ORDERED):
             culprit = left if first.name not in _ORDERED else right
-            self._faults.add(culprit.spot, f"{with_article(str(first if culprit is left else second))} has no order")
+            self.faults.add(culprit.spot, f"{with_article(str(first if culprit is left else second))} has no order")
             return
         if not _comparable(first, second, relation):
             fix = (
                 "a date is written 2027-03-17, without quotes" if {first.name, second.name} & {"date", "moment"} else ""
             )
-            self._faults.add(
+            self.faults.add(
                 right.spot,
                 f"{with_article(str(first))} is never {with_article(str(second))}"
                 if relation == "is"

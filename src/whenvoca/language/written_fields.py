@@ -5,7 +5,7 @@ from __future__ import annotations
 from whenvoca.language import tree
 from whenvoca.language.days import NoDays, parse_days
 
-WRITTEN = ("between", "weekdays", "calendars")
+WRITTEN = ("between", "weekdays", "calendars", "choices")
 
 
 def ends_of(node: tree.Node) -> tuple[tree.Node, tree.Node] | None:

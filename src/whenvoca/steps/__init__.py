@@ -15,6 +15,7 @@ from whenvoca.steps.delete_row import DELETE_ROW, DELETE_ROW_IN
 from whenvoca.steps.emails import SEND_EMAIL, SEND_EMAIL_IN
 from whenvoca.steps.fill_sheet import FILL_SHEET
 from whenvoca.steps.find_attendees import FIND_ATTENDEES
+from whenvoca.steps.find_clashes import FIND_CLASHES
 from whenvoca.steps.find_events import FIND_EVENT, FIND_EVENTS
 from whenvoca.steps.find_free_time import FIND_FREE_TIME
 from whenvoca.steps.find_rows import FIND_ROW, FIND_ROWS
@@ -40,6 +41,7 @@ STEPS: tuple[StepDefinition, ...] = (
     FIND_EVENT,
     FIND_ATTENDEES,
     FIND_FREE_TIME,
+    FIND_CLASHES,
     TAKE_BACK,
     ADD_ROW,
     CHANGE_ROW,

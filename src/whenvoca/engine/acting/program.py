@@ -300,7 +300,7 @@ class Program:
             case "weekdays":
                 days = weekdays_of(node)
                 return lambda scope: days
-            case "calendars":
+            case "calendars" | "choices":
                 names = tuple(word for word, _ in words_of(node) or ())
                 return lambda scope: names
         return self._compiler.value(node)
