@@ -31,6 +31,10 @@ _TYPES = {
     "list": "a list",
     "rooms": "rooms of the chat",
     "texts": "texts",
+    "between": "two times of day",
+    "weekdays": "days of the week",
+    "calendars": "calendars",
+    "choices": "one or several of its choices",
 }
 
 
@@ -170,6 +174,13 @@ _FIXED = (
         "value",
         "Values with commas between; each NAME in LIST [where CONDITION]: VALUE.",
         "each name in split(Observers): lower(name)",
+    ),
+    Entry(
+        "sort by, top, unique, group",
+        "value",
+        "Behind a list: sort by FIELD then FIELD falling (what is empty comes last), top NUMBER, unique. group LIST by "
+        "FIELD gives groups, each with name and items. Behind each NAME in, a field is written NAME.FIELD or FIELD.",
+        "events sort by location then start falling top 5\neach g in group events by location: g.name",
     ),
     Entry(
         "column",
