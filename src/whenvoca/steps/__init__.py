@@ -7,10 +7,10 @@ from whenvoca.steps.answer_invitation import ANSWER_INVITATION
 from whenvoca.steps.answer_message import ANSWER, REPLY
 from whenvoca.steps.attachments import READ_CALENDAR, READ_SHEET, SAVE
 from whenvoca.steps.call import CALL
-from whenvoca.steps.change_event import CHANGE_EVENT, CHANGE_EVENT_IN
+from whenvoca.steps.change_event import CHANGE_EVENT, CHANGE_EVENT_IN, CHANGE_EVENTS
 from whenvoca.steps.change_row import CHANGE_ROW, CHANGE_ROW_IN
 from whenvoca.steps.create_event import CREATE_EVENT
-from whenvoca.steps.delete_event import DELETE_EVENT, DELETE_EVENT_IN
+from whenvoca.steps.delete_event import DELETE_EVENT, DELETE_EVENT_IN, DELETE_EVENTS
 from whenvoca.steps.delete_row import DELETE_ROW, DELETE_ROW_IN
 from whenvoca.steps.emails import SEND_EMAIL, SEND_EMAIL_IN
 from whenvoca.steps.fill_sheet import FILL_SHEET
@@ -34,8 +34,10 @@ STEPS: tuple[StepDefinition, ...] = (
     CREATE_EVENT,
     CHANGE_EVENT,
     CHANGE_EVENT_IN,
+    CHANGE_EVENTS,
     DELETE_EVENT,
     DELETE_EVENT_IN,
+    DELETE_EVENTS,
     MIRROR_EVENT,
     FIND_EVENTS,
     FIND_EVENT,

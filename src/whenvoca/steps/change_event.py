@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Iterator, Mapping
 from typing import Any
 
 from whenvoca.calendars.series import moved_series
@@ -15,12 +15,15 @@ from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import EventThing, event_type
 from whenvoca.language.definitions import Sentence, StepDefinition
+from whenvoca.language.faults import Spot
+from whenvoca.language.types import list_of
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.dated_kinds import kind_of
 from whenvoca.steps.event_fields import EVENT_FIELDS, TIMES, changed_event, check_changed_fields, heed_clashes
 from whenvoca.steps.looking_up import MISSING_OR_MADE, SEVERAL, WHERE, find_targets
 from whenvoca.steps.meeting_links import LINK_EFFECTS, WORD, linked, wants_link
 from whenvoca.steps.occurrences import ALL, LATER, WHICH
+from whenvoca.steps.windows import FROM, UNTIL, check_window
 
 
 def change_things(call: StepCall) -> Acting:
@@ -34,7 +37,9 @@ def change_things(call: StepCall) -> Acting:
     changed = []
     for thing in things:
         changed.append((yield from _change(call, thing)))
-    return changed if call.text("several") == "all" else changed[0] if changed else None
+    if call.text("several") == "all" or (call.definition.looks_up and call.definition.field("several") is None):
+        return changed
+    return changed[0] if changed else None
 
 
 def _make(call: StepCall) -> Acting:
@@ -90,6 +95,11 @@ def _split(call: StepCall, thing: EventThing) -> Generator[Effect, Receipt, Even
     return call.stage.to_thing(thing.place, later) if later is not None else thing
 
 
+def _check_many(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
+    yield from check_window(given)
+    yield from check_changed_fields({word: spot for word, spot in given.items() if word not in ("from", "until")})
+
+
 _MEANING = (
     "Changes the fields that stand below it; the others stay as they are. A new start alone keeps the length. `empty` "
     "clears a "
@@ -106,6 +116,22 @@ CHANGE_EVENT = StepDefinition(
     check_fields=check_changed_fields,
     example="change event lesson\n  start     Visit-date at Begin\n  location  Venue",
     effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.change, *LINK_EFFECTS),
+    act=change_things,
+)
+
+CHANGE_EVENTS = StepDefinition(
+    sentence=Sentence("change events in CALENDARS"),
+    meaning=_MEANING
+    + " All that fit are changed: with from and until series by their occurrences between these moments, else as a "
+    "whole. In the fields NAME is the event as it is before the change.",
+    fields=(WHERE, FROM, UNTIL, *EVENT_FIELDS),
+    thing="event",
+    makes=lambda place: list_of(event_type(place)),
+    looks_up=True,
+    check_fields=_check_many,
+    example='change events in outreach as e\n  where  location is "Hall"\n  from   today\n  until  today + 7 days\n'
+    "  start  e.start + 1 hour",
+    effects=(EVENT_EFFECTS.change, *LINK_EFFECTS),
     act=change_things,
 )
 

@@ -17,6 +17,7 @@ from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.looking_up import MISSING, SEVERAL, WHERE, find_targets
 from whenvoca.steps.meeting_links import KEPT_FIELD, LINK_EFFECTS, WORD
 from whenvoca.steps.occurrences import ALL, LATER, WHICH
+from whenvoca.steps.windows import FROM, UNTIL, check_window
 
 
 def delete_things(call: StepCall) -> Acting:
@@ -66,6 +67,19 @@ DELETE_EVENT = StepDefinition(
     thing="event",
     effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete, *LINK_EFFECTS),
     example="delete event lesson",
+    act=delete_things,
+)
+
+DELETE_EVENTS = StepDefinition(
+    sentence=Sentence("delete events in CALENDARS"),
+    meaning="Takes all events away that fit: with from and until series by their occurrences between these moments, "
+    "else as a whole. The brake counts each.",
+    fields=(WHERE, FROM, UNTIL, KEPT_FIELD),
+    thing="event",
+    looks_up=True,
+    check_fields=check_window,
+    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.delete, *LINK_EFFECTS),
+    example='delete events in outreach\n  where  title begins with "Draft"\n  from   today\n  until  today + 30 days',
     act=delete_things,
 )
 

@@ -12,8 +12,8 @@ from whenvoca.engine.place_protocols import Found
 from whenvoca.engine.things.event import EventThing, event_type
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.types import TEXT, YES_NO, Type, list_of, thing
-from whenvoca.steps.find_events import FROM, UNTIL, check_window, window
 from whenvoca.steps.looking_up import WHERE
+from whenvoca.steps.windows import FROM, UNTIL, check_window, window
 
 _TEXTS = ("address", "name", "answer", "comment")
 

@@ -15,7 +15,7 @@ from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.evaluation import Thing
 from whenvoca.language.types import MOMENT, TEXT, Type, list_of, thing
-from whenvoca.steps.find_events import FROM, UNTIL, check_window, window
+from whenvoca.steps.windows import FROM, UNTIL, check_window, window
 
 _MOST = 10_000
 

@@ -15,7 +15,7 @@ from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.types import DURATION, MOMENT, Type, list_of, thing
-from whenvoca.steps.find_events import FROM, UNTIL, window
+from whenvoca.steps.windows import FROM, UNTIL, window
 from whenvoca.values.addresses import to_address
 from whenvoca.values.durations import Duration
 from whenvoca.values.kinds import is_empty

@@ -14,6 +14,7 @@ from whenvoca.engine.things.event import EventThing
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition
 from whenvoca.language.evaluation import Thing
+from whenvoca.steps.windows import window
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
 
@@ -51,6 +52,8 @@ SEVERAL = FieldDefinition(
 
 def find_targets(call: StepCall) -> list[Thing]:
     """The things that the step acts on, as they stand now. Raises RowFault where there are none, or too many."""
+    if call.definition.looks_up and call.definition.field("several") is None:
+        return look_up(call, *window(call))
     if call.definition.looks_up:
         return choose(call, look_up(call))
     if call.has_name:

@@ -13,8 +13,8 @@ from whenvoca.engine.things.email import EmailThing, email_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.types import list_of
-from whenvoca.steps.find_events import check_window, window
 from whenvoca.steps.looking_up import WHERE
+from whenvoca.steps.windows import check_window, window
 
 
 def _find(call: StepCall) -> Acting:

@@ -13,8 +13,8 @@ from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import Found
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
-from whenvoca.steps.find_events import check_window, window
 from whenvoca.steps.meeting_links import LINK_EFFECTS
+from whenvoca.steps.windows import check_window, window
 
 
 def _act(call: StepCall) -> Acting:
