@@ -183,14 +183,35 @@ def test_undo_of_changed_and_deleted_events_brings_back_what_we_do_not_know_eith
     assert b"X-UNKNOWN;P=1:kept" in path.read_bytes()
 
 
-def test_undo_of_a_workflow_in_a_range(slots: Desk) -> None:
-    slots.rows(R1, R2, R3)
+@pytest.mark.parametrize(
+    ("options", "taken"),
+    [
+        (("--from", "2027-03-13"), (2, 3)),
+        (("--until", "2027-03-13"), (1,)),
+        (("--from", "2027-03-13", "--until", "2027-03-14 12:00"), (2,)),
+        ((), (1, 2, 3)),
+    ],
+)
+def test_undo_of_a_workflow_goes_by_the_moment_of_its_runs(
+    slots: Desk, options: tuple[str, ...], taken: tuple[int, ...]
+) -> None:
+    slots.rows()
+    for day, row in ((12, R1), (13, R2), (14, R3)):
+        slots.write("requests.csv", slots.read() + row + "\n")
+        assert slots.run("run", "--now", f"2027-03-{day} 12:30").code == 0
+    undone = slots.run("undo", "--workflow", "slots", *options, "--yes", "--json")
+    assert undone.code == 0, undone
+    assert sorted(each["undoes"] for each in undone.json["runs"]) == list(taken)
+
+
+def test_undo_asks_for_what_it_can_do(slots: Desk) -> None:
+    slots.rows(R1)
     slots.run("run")
-    result = slots.run("undo", "--workflow", "slots", "--from", "2027-03-12", "--until", "2027-03-14", "--yes")
-    assert result.code == 0
-    assert [row["Answer"] for row in rows_of(slots)] == ["granted", "", ""]
     assert slots.run("undo", "77", "--yes").code == 2
     assert slots.run("undo").code == 2
+    assert "--workflow NAME" in slots.run("undo", "1", "--from", "2027-03-12").err
+    backwards = slots.run("undo", "--workflow", "slots", "--from", "2027-03-12", "--until", "2027-03-11")
+    assert (backwards.code, "does not come after" in backwards.err) == (2, True)
 
 
 TOUGH = [

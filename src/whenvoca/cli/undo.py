@@ -19,8 +19,8 @@ from whenvoca.errors import ExitCode, RequestFault
 @click.command("undo")
 @runs_argument
 @click.option("--workflow", default="", metavar="NAME", help="All runs of a workflow: --workflow slot-requests.")
-@click.option("--from", "begin", default="", metavar="MOMENT", help="With --workflow: events that begin from then on.")
-@click.option("--until", "end", default="", metavar="MOMENT", help="With --workflow: events that begin before that.")
+@click.option("--from", "begin", default="", metavar="MOMENT", help="With --workflow: runs from then on.")
+@click.option("--until", "end", default="", metavar="MOMENT", help="With --workflow: runs before that.")
 @click.option("--yes", is_flag=True, help="Do it without asking.")
 @common_options
 def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, end: str, yes: bool) -> int:
@@ -33,11 +33,14 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
     """
     if bool(runs) == bool(workflow):
         raise RequestFault("say which runs: their numbers, or --workflow NAME", fix="whenvoca runs lists them")
-    if bool(begin) != bool(end):
-        raise RequestFault("--from and --until stand together")
+    if (begin or end) and not workflow:
+        raise RequestFault("--from and --until say which runs of a workflow", fix="add --workflow NAME")
     opened = common.open()
     zone = opened.workspace.zone
-    low, high = (parse_moment(begin, zone, "--from"), parse_moment(end, zone, "--until")) if begin else (None, None)
+    low = parse_moment(begin, zone, "--from") if begin else None
+    high = parse_moment(end, zone, "--until") if end else None
+    if low is not None and high is not None and high <= low:
+        raise RequestFault("--until does not come after --from")
     with open_ledger(opened.workspace, opened.clock, say) as ledger:
         numbers = list(runs) or runs_in_range(ledger, workflow, low, high)
         records = choose_runs(ledger, numbers)

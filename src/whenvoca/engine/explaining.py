@@ -110,7 +110,7 @@ def explain_run(stage: WorkspaceStage, record: RunRecord, workflow: tree.Workflo
     told.happened = occurrence.happened
     scope, state = describe_start(opened, occurrence, source, seen, ledger.failed_writes_before(record))
     told.state = _fields_of(source, occurrence.subject, state)
-    listening = _TraceListener(workflow, Compiler(opened.program.columns), told.told)
+    listening = _TraceListener(workflow, Compiler(opened.program.columns, opened.stage.workspace.days_off), told.told)
     _explain_where(opened, scope, listening)
     subject = RunSubject.of(occurrence, is_set=workflow.trigger.is_set, is_lost=occurrence.happened == "lost")
     recall = Recall(ledger.reads_of(record.number))
@@ -153,7 +153,7 @@ def _go_through(program: OpenProgram, context: RunContext, journal: list[Journal
 
 def _explain_where(program: OpenProgram, scope: Scope, listening: _TraceListener) -> bool:
     trigger = program.workflow.trigger
-    compiler = Compiler(program.program.columns)
+    compiler = Compiler(program.program.columns, program.stage.workspace.days_off)
     every = True
     for node in trigger.conditions:
         try:
@@ -191,7 +191,7 @@ def explain_subject(program: OpenProgram, source: Source, key: str) -> Explanati
     told.state = _fields_of(source, key, state)
     state = source.unwritten(key, state, ledger.failed_writes(workflow.identity).get(key, []))
     scope = program.scope_of(source, key, state, program.stage.clock.now())
-    listening = _TraceListener(workflow, Compiler(program.program.columns), told.told)
+    listening = _TraceListener(workflow, Compiler(program.program.columns, program.stage.workspace.days_off), told.told)
     is_in = _explain_where(program, scope, listening)
     if is_in and not program.program.where(scope):
         said = ", ".join(word for word in trigger.settings if word in ("from", "room")) or "its trigger"

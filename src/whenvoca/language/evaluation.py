@@ -5,11 +5,9 @@ Empty values spread as language.md says: empty in a text is nothing; in `at`, `+
 
 from __future__ import annotations
 
-import contextlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Container, Mapping
 from datetime import date, datetime, time, timedelta
-from decimal import Decimal
-from typing import Any, Protocol, cast
+from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
@@ -29,11 +27,12 @@ from whenvoca.language.operations import (
     to_instant,
     to_list,
 )
+from whenvoca.language.spans import SpanWords
 from whenvoca.values.columns import Unread
-from whenvoca.values.durations import Duration, sum_durations
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_pattern, show_value
 from whenvoca.values.usable import refuse_unusable
+from whenvoca.values.working_days import WEEKENDS
 from whenvoca.values.zones import load_zone, to_moment
 
 
@@ -75,8 +74,12 @@ class Scope(Struct):
 Value = Callable[[Scope], Any]
 
 
-class Compiler(ListWords):
-    """Compiles values for one workflow; ``columns`` are the folded field names of its subject."""
+class Compiler(ListWords, SpanWords):
+    """Compiles values for one workflow; ``columns`` are the folded field names of its subject, ``days_off`` no working
+    days."""
+
+    def __init__(self, columns: frozenset[str], days_off: Container[date] = WEEKENDS) -> None:
+        self.columns, self.days_off = columns, days_off
 
     def value(self, node: tree.Node) -> Value:
         """The function that gives the value. Unread cells raise RowFault when it is called."""
@@ -246,30 +249,6 @@ class Compiler(ListWords):
             return (None if is_empty(given_day) else given_day), (None if is_empty(given_clock) else given_clock)
 
         return parts
-
-    def _build_span(self, node: tree.Span) -> Value:
-        pieces = [(self.value(amount), unit) for amount, unit in node.pieces]
-        if all(isinstance(amount, tree.Literal) and isinstance(amount.value, int) for amount, _ in node.pieces):
-            with contextlib.suppress(RowFault):
-                known = sum_durations(
-                    Duration.of(cast("tree.Literal", amount).value, unit) for amount, unit in node.pieces
-                )
-                return lambda scope: known
-
-        def total(scope: Scope) -> Duration | None:
-            amounts = [(amount(scope), unit) for amount, unit in pieces]
-            if any(is_empty(amount) for amount, _ in amounts):
-                return None
-            for amount, unit in amounts:
-                if not isinstance(amount, int | Decimal):
-                    raise RowFault(f"{show_value(amount)} {unit}s is no duration")
-            return sum_durations(Duration.of(amount, unit) for amount, unit in amounts)
-
-        return total
-
-    def _build_offset(self, node: tree.Offset) -> Value:
-        span, before = self.value(node.span), node.before
-        return lambda scope: None if (given := span(scope)) is None else (-given if before else given)
 
     def _build_shown(self, node: tree.Shown) -> Value:
         value, form = self.value(node.value), node.form

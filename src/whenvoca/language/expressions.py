@@ -300,6 +300,10 @@ class _Parser:
 
     def _read_amount(self) -> tree.Node:
         node = self._read_dotted()
+        if self._next_is_word("working") and self._word_after() in ("day", "days"):
+            self._take()
+            self._take()
+            return tree.WorkingDays(node.spot, node)
         pieces: list[tuple[tree.Node, str]] = []
         while self._peek.kind == "name" and self._peek.text.lower() in _UNITS:
             pieces.append((node, self._take().text.lower().removesuffix("s")))
@@ -311,8 +315,12 @@ class _Parser:
     def _amount_follows(self) -> bool:
         if self._peek.kind != "number":
             return False
+        return self._word_after() in _UNITS
+
+    def _word_after(self) -> str:
+        """The name behind the next token, in lower case; empty where something else stands there."""
         after = self._tokens[min(self._position + 1, len(self._tokens) - 1)]
-        return after.kind == "name" and after.text.lower() in _UNITS
+        return after.text.lower() if after.kind == "name" else ""
 
     def _read_dotted(self) -> tree.Node:
         node = self._read_primary()

@@ -24,6 +24,7 @@ from whenvoca.language.types import (
     OFFSET,
     TEXT,
     TIME,
+    WORKING_DAYS,
     YES_NO,
     Type,
     fits,
@@ -86,6 +87,9 @@ class Inference:
                 for amount, unit in node.pieces:
                     self.want(amount, names, NUMBER, f"before {unit}s stands a number")
                 return DURATION
+            case tree.WorkingDays():
+                self.want(node.amount, names, NUMBER, "before working days stands a number")
+                return WORKING_DAYS
             case tree.Offset():
                 self.want(node.span, names, DURATION, "before this word stands a duration")
                 return OFFSET
@@ -412,6 +416,10 @@ _SUMS: dict[tuple[str, str, str], Type] = {
     ("date", "-", "duration"): DATE,
     ("moment", "+", "duration"): MOMENT,
     ("moment", "-", "duration"): MOMENT,
+    ("date", "+", "working-days"): DATE,
+    ("date", "-", "working-days"): DATE,
+    ("moment", "+", "working-days"): MOMENT,
+    ("moment", "-", "working-days"): MOMENT,
     ("date", "-", "date"): DURATION,
     ("moment", "-", "moment"): DURATION,
     ("moment", "-", "date"): DURATION,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from copy import copy
 from datetime import UTC, date, datetime, time
 from decimal import Decimal
 from typing import Any
@@ -45,9 +46,6 @@ class ListWords:
     """What the compiler makes of them; ``columns`` and ``value`` are the compiler's."""
 
     columns: frozenset[str]
-
-    def __init__(self, columns: frozenset[str]) -> None:
-        self.columns = columns
 
     def value(self, node: tree.Node) -> Callable[[Any], Any]:
         """The function that gives a node's value."""
@@ -104,7 +102,9 @@ class ListWords:
 
     def _of_element(self, node: tree.Node) -> Callable[[Any, Any], Any]:
         """The value of a node in which bare names are fields of the element, as are those behind its own name."""
-        own = type(self)(frozenset(fold_name(word) for word in tree.words_in(node))).value(node)
+        among = copy(self)
+        among.columns = frozenset(fold_name(word) for word in tree.words_in(node))
+        own = among.value(node)
         owners = owners_in(node)
 
         def of(scope: Any, element: Any) -> Any:

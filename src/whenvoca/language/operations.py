@@ -16,6 +16,7 @@ from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import shape_number, tidy_number
 from whenvoca.values.texts import show_value
 from whenvoca.values.usable import refuse_unusable, within_the_calendar
+from whenvoca.values.working_days import WorkingDays
 from whenvoca.values.zones import first_moment
 
 
@@ -46,6 +47,8 @@ def _calculate(first: Any, sign: str, second: Any, zone: ZoneInfo) -> Any:
     match first, sign, second:
         case (int() | Decimal(), _, int() | Decimal()) if not isinstance(first, bool):
             return _reckon(Decimal(first), sign, Decimal(second))
+        case date(), "+" | "-", WorkingDays():
+            return (second if sign == "+" else -second).after(first)
         case datetime(), "+" | "-", Duration():
             return add_to_moment(first, second if sign == "+" else -second)
         case date(), "+" | "-", Duration():

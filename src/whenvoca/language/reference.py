@@ -170,6 +170,13 @@ _FIXED = (
         "1 hour 30 minutes\nMinutes minutes",
     ),
     Entry(
+        "working days",
+        "value",
+        "So many days after or before a date or moment, at the same time of day, without weekends and the days-off of "
+        "[workspace]. Any number may stand before the words.",
+        "event.start - 2 working days\ntoday + Days working days",
+    ),
+    Entry(
         "list",
         "value",
         "Values with commas between; each NAME in LIST [where CONDITION]: VALUE.",

@@ -92,6 +92,12 @@ class Span(Node, frozen=True):
     pieces: tuple[tuple[Node, str], ...]
 
 
+class WorkingDays(Node, frozen=True):
+    """AMOUNT working days"""
+
+    amount: Node
+
+
 class Offset(Node, frozen=True):
     """DURATION before, DURATION after: of a reminder"""
 

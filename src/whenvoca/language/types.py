@@ -11,7 +11,19 @@ from whenvoca.values.kinds import Kind
 from whenvoca.values.records import Record
 
 TypeName = Literal[
-    "text", "number", "yes-no", "date", "time", "moment", "duration", "list", "thing", "offset", "any", "empty"
+    "text",
+    "number",
+    "yes-no",
+    "date",
+    "time",
+    "moment",
+    "duration",
+    "working-days",
+    "list",
+    "thing",
+    "offset",
+    "any",
+    "empty",
 ]
 
 
@@ -32,6 +44,7 @@ class Type(Record, frozen=True):
 
 
 TEXT, NUMBER, YES_NO, DATE, TIME = Type("text"), Type("number"), Type("yes-no"), Type("date"), Type("time")
+WORKING_DAYS = Type("working-days", said="number of working days")
 MOMENT, DURATION, OFFSET, ANY, EMPTY = Type("moment"), Type("duration"), Type("offset"), Type("any"), Type("empty")
 
 

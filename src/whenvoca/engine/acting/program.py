@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import contextlib
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Container, Iterator
+from datetime import date
 from typing import Any
 
 from msgspec.structs import replace
@@ -33,6 +34,7 @@ from whenvoca.language.written_fields import ends_of, weekdays_of, words_of
 from whenvoca.values.addresses import split_addresses
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
+from whenvoca.values.working_days import WEEKENDS
 
 
 class _Stopped(Exception):
@@ -47,6 +49,7 @@ class Program:
         workflow: tree.Workflow,
         columns: frozenset[str],
         columns_of: Callable[[str], frozenset[str]] = lambda place: frozenset(),
+        days_off: Container[date] = WEEKENDS,
     ) -> None:
         self.workflow = workflow
         self.columns = columns
@@ -56,7 +59,7 @@ class Program:
         self.asks = any(True for _ in iter_asks(workflow))
         self._compiled_mirrors: list[CompiledStep] = []
         self._columns_of = columns_of
-        self._compiler = Compiler(columns)
+        self._compiler, self._days_off = Compiler(columns, days_off), days_off
         self._steps = 0
         self._hides = workflow.settings.private != "shown"
         self.where = _admitting(self._compiler.conditions(workflow.trigger.conditions), workflow.trigger)
@@ -311,7 +314,7 @@ class Program:
             return CompiledLookUp()
         fields = _fields_of(step.definition)
         is_row = step.definition.thing == "row"
-        compiler = Compiler(self._columns_of(step.places[-1].lower()) if is_row else fields)
+        compiler = Compiler(self._columns_of(step.places[-1].lower()) if is_row else fields, self._days_off)
         parts = [each for node in step.conditions for each in _joined_by_and(node)]
         asked = {
             fold_name(each.left.word): compiler.value(each.right)

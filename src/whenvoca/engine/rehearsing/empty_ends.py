@@ -48,6 +48,6 @@ def _is_empty(program: OpenProgram, occurrence: Occurrence, node: tree.Node) -> 
         return False
     scope = program.scope_of(source, occurrence.subject, state, program.stage.clock.now())
     try:
-        return is_empty(Compiler(source.fields).value(node)(scope))
+        return is_empty(Compiler(source.fields, program.stage.workspace.days_off).value(node)(scope))
     except RowFault:
         return False

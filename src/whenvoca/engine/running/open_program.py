@@ -144,4 +144,5 @@ def open_program(workflow: tree.Workflow, stage: WorkspaceStage) -> OpenProgram:
         return frozenset(fold_name(word) for word in places.sheets[place].info().by_word)
 
     fields = next(iter(sources.values())).fields if sources else frozenset()
-    return OpenProgram(stage, Program(workflow, fields, columns_of), sources, written_columns([workflow]))
+    program = Program(workflow, fields, columns_of, stage.workspace.days_off)
+    return OpenProgram(stage, program, sources, written_columns([workflow]))

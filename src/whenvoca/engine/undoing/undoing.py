@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from datetime import date, datetime
+from datetime import datetime
 from functools import partial
 from itertools import count
 
@@ -66,24 +66,15 @@ class UndoOutcome(Struct):
 
 
 def runs_in_range(ledger: Ledger, workflow: str, low: datetime | None, high: datetime | None) -> list[int]:
-    """The runs of a workflow that are not undone, with an effect on an event that begins then; all without a range."""
-    numbers = []
-    for record in ledger.runs(workflow=workflow, limit=1_000_000):
-        if record.kind not in ("run", "request") or record.undone is not None:
-            continue
-        if low is None or high is None or any(_begins_within(effect, low, high) for effect in record.effects):
-            numbers.append(record.number)
-    return numbers
-
-
-def _begins_within(effect: Effect, low: datetime, high: datetime) -> bool:
-    for fields in (effect.after or {}, effect.before or {}):
-        start = fields.get("start")
-        if isinstance(start, datetime):
-            return low <= start < high
-        if isinstance(start, date):
-            return low.date() <= start < high.date()
-    return False
+    """The runs of a workflow that are not undone and began from ``low`` on and before ``high``; None: no end there."""
+    return [
+        record.number
+        for record in ledger.runs(workflow=workflow, limit=1_000_000)
+        if record.kind in ("run", "request")
+        and record.undone is None
+        and (low is None or datetime.fromisoformat(record.started) >= low)
+        and (high is None or datetime.fromisoformat(record.started) < high)
+    ]
 
 
 def undo_runs(stage: WorkspaceStage, records: Sequence[RunRecord]) -> UndoOutcome:

@@ -9,7 +9,7 @@ import tomllib
 from collections.abc import Mapping, Sequence
 from datetime import time
 from pathlib import Path
-from typing import Any
+from typing import Any, Never
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
@@ -17,6 +17,7 @@ from msgspec import Struct, field
 from whenvoca.engine.lineage import new_root
 from whenvoca.engine.people import People, Person
 from whenvoca.engine.workspace import web_settings
+from whenvoca.engine.workspace.days_off import DaysOff, read_days_off
 from whenvoca.engine.workspace.meeting_links import MeetingLinks, read_meeting_links
 from whenvoca.engine.workspace.web_settings import WebSettings
 from whenvoca.errors import PlaceTrouble, SettingsFault
@@ -28,7 +29,7 @@ from whenvoca.values.zones import load_zone
 
 FILE = "whenvoca.toml"
 _TABLES = ("workspace", "web", "people", "consents", "places")
-_WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer", "history")
+_WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer", "history", "days-off")
 _PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
 _SHORTEST_HISTORY = 86400  # seconds
 _PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
@@ -48,6 +49,7 @@ class Workspace(Struct, frozen=True):
     dates: str = ""
     week_starts: str = "monday"
     hours: tuple[time, time] = (time(8, 30), time(17, 30))  # working hours
+    days_off: DaysOff = field(default_factory=DaysOff)
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
     history: Duration | None = Duration(days=400)  # how long the ledger remembers what is over; None: for ever
     people_names: frozenset[str] = field(default_factory=frozenset)
@@ -131,18 +133,20 @@ class _SettingsReader:
             )
         people = self._people()
         week = head.get("week", {})
+        zone = self._zone("workspace", str(zone_name))
         return Workspace(
             folder=self._folder,
             text=self._text,
             name=str(head.get("name", self._folder.name)),
             root=str(head.get("root", "")),
-            zone=self._zone("workspace", str(zone_name)),
+            zone=zone,
             places=self._places(),
             people=People.of(people, self._organizer(head)),
             consents=self._consents(),
             dates=str(head.get("dates", "")),
             week_starts=self._week_starts(week),
             hours=self._hours(week),
+            days_off=self._days_off(head, zone),
             patience=self._seconds(head.get("wait", "5 seconds")),
             history=self._history(str(head.get("history", "400 days"))),
             people_names=frozenset(each.name.lower() for each in people),
@@ -172,7 +176,7 @@ class _SettingsReader:
             )
         return str(starts)
 
-    def _refuse(self, table: str, key: str, message: str, fix: str = "") -> None:
+    def _refuse(self, table: str, key: str, message: str, fix: str = "") -> Never:
         line = line_of(self._text, table, key)
         raise SettingsFault(message, where=f"{FILE}:{line}" if line else FILE, fix=fix)
 
@@ -217,6 +221,16 @@ class _SettingsReader:
             self._refuse("workspace", "week", f'hours = "{text}" are no working hours', 'such as hours = "08:30-17:30"')
             raise
         return begin, end
+
+    def _days_off(self, head: Mapping[str, Any], zone: ZoneInfo) -> DaysOff:
+        if "days-off" not in head:
+            return DaysOff()
+        return read_days_off(
+            self._folder,
+            head["days-off"],
+            zone,
+            lambda message, fix: self._refuse("workspace", "days-off", message, fix),
+        )
 
     def _organizer(self, head: Mapping[str, Any]) -> str:
         organizer = str(head.get("organizer", ""))
