@@ -88,3 +88,44 @@ def test_many_deletions_stop_at_the_brake(full: Desk) -> None:
     assert len(starts(full)) == len(BEFORE) + 25
     assert full.run("run", "many", "--yes").code == 0
     assert starts(full) == sorted(BEFORE)
+
+
+PLAN = """
+when asked
+
+create event in domes as first
+  title   "Clean mirror"
+  start   2027-04-20 at 09:00
+create event in halls as second
+  title   "Clean hall"
+  start   2027-04-20 at 11:00
+create event in halls as third
+  title   "Clean stairs"
+  start   2027-04-21 at 11:00
+"""
+
+
+@pytest.mark.parametrize(
+    ("step", "gone"),
+    [
+        ('take back "plan" in domes', {"Clean mirror"}),
+        ('take back "plan" in domes, halls', {"Clean mirror", "Clean hall"}),
+        ('take back "plan" in all calendars\n  where  title is not "Clean hall"', {"Clean mirror"}),
+        ('take back "plan" in all calendars\n  from  2027-04-20 at 10:00\n  until  2027-04-21', {"Clean hall"}),
+        ('take back "other" in all calendars', set()),
+    ],
+)
+def test_what_a_workflow_made_goes_and_what_a_person_changed_stays(full: Desk, step: str, gone: set[str]) -> None:
+    full.workflow(PLAN, "plan").workflow(f"when asked\n\n{step}\n", "away")
+    ran = full.run("run", "plan")
+    assert ran.code == 0, ran
+    [changed] = [each for each in full.folder.glob("halls/*.ics") if "Clean stairs" in each.read_text()]
+    full.write(str(changed.relative_to(full.folder)), changed.read_text().replace("Clean stairs", "Sweep stairs"))
+    made = {"Clean mirror", "Clean hall", "Sweep stairs"}
+    result = full.run("run", "away")
+    assert result.code == 0, result
+    assert {each[:-12] for each in starts(full)} & {*made, "Clean stairs"} == made - gone
+    touched = "which somebody has changed" in " ".join(full.run("runs", "--json").out.split())
+    assert touched is (step.endswith("halls") or "where" in step)
+    assert full.run("undo", "2", "--yes").code == 0
+    assert {each[:-12] for each in starts(full)} >= made

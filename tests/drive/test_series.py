@@ -156,6 +156,6 @@ def test_take_back_leaves_what_another_hand_changed(series: Desk) -> None:
     effects = result.json["runs"][0]["effects"]
     assert [effect["verb"] for effect in sorted(effects, key=lambda effect: effect["verb"])] == [
         "delete event",
-        "take event as made",
+        "take event as changed",
     ]
     assert series.events() == [touched]

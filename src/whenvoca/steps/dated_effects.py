@@ -189,6 +189,7 @@ class DatedEffects(Struct, frozen=True, kw_only=True):
     change: EffectKind
     delete: EffectKind
     take: EffectKind
+    leave: EffectKind
 
 
 def _kinds(noun: str) -> DatedEffects:
@@ -235,6 +236,13 @@ def _kinds(noun: str) -> DatedEffects:
         take=EffectKind(
             verb=f"take {noun} as made",
             line=lambda effect: f"its {noun} stands already in {effect.place}",
+            target=_target,
+            detail=show_fields,
+            invert=_undo_nothing,
+        ),
+        leave=EffectKind(
+            verb=f"take {noun} as changed",
+            line=lambda effect: f"left in {effect.place}",
             target=_target,
             detail=show_fields,
             invert=_undo_nothing,
