@@ -22,7 +22,7 @@ from whenvoca.values.zones import told_apart
 ORIGIN = "X-WHENVOCA-ORIGIN"
 PERSON = "X-WHENVOCA-PERSON"  # a parameter: by which name of [people] a task's attendee is known
 _BUSY = "X-WHENVOCA-BUSY"
-_PRODUCT = "PRODID:-//Whenvoca//Whenvoca//EN"
+PRODUCT = "PRODID:-//Whenvoca//Whenvoca//EN"
 _TO_ESCAPE = re.compile(r"[\\;,\n\r]")
 _PLAIN_PARAMETER = re.compile(r"[\w/+.-]+")
 _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f]")
@@ -55,7 +55,7 @@ def write_calendar(event: Event, stamp: datetime) -> bytes:
 
 @lru_cache(maxsize=256)
 def _head(zones: tuple[tuple[ZoneInfo | FileZone, int], ...]) -> bytes:
-    lines = ["BEGIN:VCALENDAR", "VERSION:2.0", _PRODUCT]
+    lines = ["BEGIN:VCALENDAR", "VERSION:2.0", PRODUCT]
     for zone, year in zones:
         lines += vtimezone_lines(zone, year)
     return join_lines(lines)
@@ -64,7 +64,7 @@ def _head(zones: tuple[tuple[ZoneInfo | FileZone, int], ...]) -> bytes:
 def empty_calendar(zone: ZoneInfo | None = None) -> bytes:
     """An iCalendar object that holds nothing yet; ``zone`` is meant in it where a time carries none."""
     meant = [f"X-WR-TIMEZONE:{zone.key}"] if zone else []
-    return join_lines(["BEGIN:VCALENDAR", "VERSION:2.0", _PRODUCT, *meant, "END:VCALENDAR"])
+    return join_lines(["BEGIN:VCALENDAR", "VERSION:2.0", PRODUCT, *meant, "END:VCALENDAR"])
 
 
 def join_lines(lines: list[str]) -> bytes:

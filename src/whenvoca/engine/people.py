@@ -15,6 +15,7 @@ class Person(Struct, frozen=True):
     mail: str = ""
     chat: str = ""
     zone: ZoneInfo | None = None  # times told to them are told in it
+    free_busy: str = ""  # a file or an address with their busy times
     password: Mapping[str, str] = field(default_factory=dict)  # a reference, where they let their presence be set
 
 

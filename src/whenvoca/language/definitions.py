@@ -73,8 +73,8 @@ class Sentence(Struct, frozen=True, dict=True):
 
     Slots: the name of a kind of place (SHEET, CALENDAR: one place of that kind), CALENDARS (several, or any of them),
     CHANGES (gains, changes, loses, joined), NAME (a given name), EACH (a name that it gives to each element),
-    WORKFLOW and FOLDER (a name in quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any value,
-    up to the next word of the sentence).
+    WORKFLOW, FOLDER and FILE (a name in quotes), DAYS (days of the week or month), and those of ``VALUE_SLOTS`` (any
+    value, up to the next word of the sentence).
     """
 
     words: str
@@ -240,7 +240,7 @@ class Match(Struct, frozen=True):
 
 
 _PLACES_OF_SLOT = {"CALENDARS": "calendar"}  # slots for several places, by the kind of each
-QUOTED_SLOTS = ("WORKFLOW", "FOLDER")  # a name in quotes
+QUOTED_SLOTS = ("WORKFLOW", "FOLDER", "FILE")  # a name in quotes
 _OTHER_SLOTS = ("CHANGES", "NAME", "EACH", "DAYS", *QUOTED_SLOTS)
 HAPPENINGS = {"gains": "gained", "changes": "changed", "loses": "lost"}
 # Slots in which any value may stand, by what it is for people; a node of it is found under "VALUE".

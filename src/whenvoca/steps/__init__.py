@@ -25,6 +25,7 @@ from whenvoca.steps.messages import SEND_TO_PERSON, SEND_TO_ROOM
 from whenvoca.steps.mirror_event import MIRROR_EVENT, MIRROR_TASK
 from whenvoca.steps.mirror_row import MIRROR_ROW
 from whenvoca.steps.presence import RESTORE_PRESENCE, SET_PRESENCE
+from whenvoca.steps.publish_free_time import PUBLISH_FREE_TIME
 from whenvoca.steps.read_events import READ_EVENT, READ_EVENTS
 from whenvoca.steps.read_fields import READ_FIELDS
 from whenvoca.steps.take_back import TAKE_BACK
@@ -44,6 +45,7 @@ STEPS: tuple[StepDefinition, ...] = (
     FIND_ATTENDEES,
     FIND_FREE_TIME,
     FIND_CLASHES,
+    PUBLISH_FREE_TIME,
     TAKE_BACK,
     ADD_ROW,
     CHANGE_ROW,

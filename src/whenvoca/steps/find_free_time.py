@@ -7,18 +7,19 @@ from datetime import UTC, datetime, time, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from whenvoca.calendars.free_busy import read_free_busy
 from whenvoca.calendars.free_time import Span, Window, busy_spans, free_spans, joined, spans_of
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.place_protocols import Found
-from whenvoca.errors import RowFault
+from whenvoca.errors import RowFault, SourceFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.types import DURATION, MOMENT, Type, list_of, thing
+from whenvoca.places.published_times import fetch_free_busy, is_address
+from whenvoca.steps.people import addresses_of
 from whenvoca.steps.windows import FROM, UNTIL, window
-from whenvoca.values.addresses import to_address
 from whenvoca.values.durations import Duration
-from whenvoca.values.kinds import is_empty
 from whenvoca.values.texts import show_value
 
 _MOST = 10_000  # stretches or starts
@@ -125,7 +126,7 @@ def _window_of(call: StepCall) -> Window:
 
 
 def _busy(call: StepCall, low: datetime, high: datetime, apart: timedelta) -> list[Span]:
-    people = _people(call)
+    people = addresses_of(call, "people")
     resources = {name.lower() for name in call.value("resources", ())}
     names = list(dict.fromkeys([*call.calendars, *call.value("resources", ())]))
     taken: list[Span] = []
@@ -134,20 +135,32 @@ def _busy(call: StepCall, low: datetime, high: datetime, apart: timedelta) -> li
         calendar = call.stage.calendar(name)
         events = calendar.find_between(low - day, high + day)
         taken += busy_spans(events, calendar.zone, () if name.lower() in resources else people)
+    for address in people:
+        taken += _published(call, address, low, high)
     return joined((begin - apart, end + apart) for begin, end in taken)
 
 
-def _people(call: StepCall) -> list[str]:
-    value = call.value("people")
-    found = []
-    for each in value if isinstance(value, list | tuple) else [value]:
-        if is_empty(each):
-            continue
-        address = to_address(call.people.to_address(show_value(each).strip()))
-        if not address:
-            raise RowFault(f'"{show_value(each)}" is neither an email address nor a name from [people] with one')
-        found.append(address)
-    return found
+def _published(call: StepCall, address: str, low: datetime, high: datetime) -> list[Span]:
+    """When somebody is busy by what they publish elsewhere, if they do.
+
+    Raises RowFault where that does not tell of the whole time or cannot be read, PlaceTrouble.
+    """
+    person = call.people.find(address)
+    if person is None or not person.free_busy:
+        return []
+    where = person.free_busy
+    try:
+        told = fetch_free_busy(where) if is_address(where) else read_free_busy(call.stage.workspace_file(where), where)
+    except SourceFault as fault:
+        raise RowFault(fault.message, where=fault.where) from fault
+    if (told.begin is not None and low < told.begin) or (told.end is not None and high > told.end):
+        ends = [
+            f"{word} {show_value(end.astimezone(call.scope.zone))}"
+            for word, end in (("from", told.begin), ("until", told.end))
+            if end is not None
+        ]
+        raise RowFault(f"the busy times of {person.name} in {where} are told only {' '.join(ends)}")
+    return told.busy
 
 
 def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:

@@ -1,6 +1,8 @@
-"""Whom a step is about: the people that its sentence names."""
+"""Whom a step is about: the people that its sentence or a field names."""
 
 from __future__ import annotations
+
+from collections.abc import Iterator
 
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.people import Person
@@ -27,3 +29,19 @@ def persons_of(call: StepCall, *, strangers: list[str] | None = None) -> list[Pe
                     f'there is nobody "{piece}" in [people]', fix="add them to whenvoca.toml, or correct the name"
                 )
     return list(found.values())
+
+
+def addresses_of(call: StepCall, word: str) -> list[str]:
+    """The addresses of the people in a field. Raises RowFault for what is neither an address nor somebody's name."""
+    value = call.value(word)
+    return list(_addresses(call, value if isinstance(value, list | tuple) else [value]))
+
+
+def _addresses(call: StepCall, given: list[object] | tuple[object, ...]) -> Iterator[str]:
+    for each in given:
+        if is_empty(each):
+            continue
+        address = to_address(call.people.to_address(show_value(each).strip()))
+        if not address:
+            raise RowFault(f'"{show_value(each)}" is neither an email address nor a name from [people] with one')
+        yield address

@@ -329,11 +329,18 @@ class Stage:
 
     def workspace_file(self, name: str) -> bytes:
         """A file in the workspace's folder. Raises RowFault where there is none."""
+        found = self.file_of_workspace(name)
+        if found is None:
+            raise RowFault(f'there is no file "{name}" in the workspace', fix="look at its name")
+        return found
+
+    def file_of_workspace(self, name: str) -> bytes | None:
+        """A file in the workspace's folder, None where there is none. Raises RowFault for one outside of it."""
         folder = self.workspace.folder.resolve()
         path = (folder / name).resolve()
-        if not path.is_relative_to(folder) or not path.is_file():
-            raise RowFault(f'there is no file "{name}" in the workspace', fix="look at its name")
-        return read_regular(path)
+        if not path.is_relative_to(folder):
+            raise RowFault(f'"{name}" is not in the workspace', fix="give a name in its folder")
+        return read_regular(path) if path.is_file() else None
 
 
 def _number_of(lineage: Lineage, uid: str) -> int:

@@ -30,7 +30,7 @@ from whenvoca.values.zones import load_zone
 FILE = "whenvoca.toml"
 _TABLES = ("workspace", "web", "people", "consents", "places")
 _WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer", "history", "days-off")
-_PERSON_KEYS = ("mail", "chat", "zone", "name", "password")
+_PERSON_KEYS = ("mail", "chat", "zone", "name", "free-busy", "password")
 _SHORTEST_HISTORY = 86400  # seconds
 _PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
 
@@ -255,7 +255,8 @@ class _SettingsReader:
                 self._refuse(
                     f"people.{name}", "password", "a password never stands here", 'such as { env = "INES_CHAT" }'
                 )
-            found.append(Person(str(name), to_address(mail), str(settings.get("chat", name)), zone, dict(password)))
+            chat, free_busy = str(settings.get("chat", name)), str(settings.get("free-busy", ""))
+            found.append(Person(str(name), to_address(mail), chat, zone, free_busy, dict(password)))
         return found
 
     def _places(self) -> dict[str, Mapping[str, Any]]:
