@@ -303,7 +303,7 @@ class _Parser:
         if self._next_is_word("working") and self._word_after() in ("day", "days"):
             self._take()
             self._take()
-            return tree.WorkingDays(node.spot, node)
+            return tree.WorkingSpan(node.spot, node)
         pieces: list[tuple[tree.Node, str]] = []
         while self._peek.kind == "name" and self._peek.text.lower() in _UNITS:
             pieces.append((node, self._take().text.lower().removesuffix("s")))

@@ -87,7 +87,7 @@ class Inference:
                 for amount, unit in node.pieces:
                     self.want(amount, names, NUMBER, f"before {unit}s stands a number")
                 return DURATION
-            case tree.WorkingDays():
+            case tree.WorkingSpan():
                 self.want(node.amount, names, NUMBER, "before working days stands a number")
                 return WORKING_DAYS
             case tree.Offset():

@@ -26,7 +26,7 @@ class SpanWords:
         """The function that gives a node's value."""
         raise NotImplementedError
 
-    def _build_workingdays(self, node: tree.WorkingDays) -> Callable[[Any], Any]:
+    def _build_workingspan(self, node: tree.WorkingSpan) -> Callable[[Any], Any]:
         amount, off = self.value(node.amount), self.days_off
 
         def counted(scope: Any) -> WorkingDays | None:

@@ -92,7 +92,7 @@ class Span(Node, frozen=True):
     pieces: tuple[tuple[Node, str], ...]
 
 
-class WorkingDays(Node, frozen=True):
+class WorkingSpan(Node, frozen=True):
     """AMOUNT working days"""
 
     amount: Node
