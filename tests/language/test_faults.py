@@ -89,8 +89,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         "odd step",
         H + "dance\n",
         [
-            '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, publish, '
-            "take, add, fill, send, answer, file, keep, read, save, set, restore, finish, call; all of them: whenvoca "
+            '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, '
+            "publish, take, add, fill, send, answer, file, keep, read, save, set, restore, finish, call; all of them: whenvoca "
             "words"
         ],
     ),
