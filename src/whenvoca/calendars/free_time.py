@@ -35,9 +35,9 @@ def spans_of(window: Window, low: datetime, high: datetime, zone: ZoneInfo) -> I
         day += timedelta(days=1)
 
 
-def busy_spans(events: Iterable[Event], zone: ZoneInfo, people: Collection[str] = ()) -> list[Span]:
+def busy_spans(events: Iterable[Event], zone: ZoneInfo, people: Collection[str] = (), holds: int = 1) -> list[Span]:
     """When these events take time, joined where they touch. With ``people`` (addresses) only events count that one of
-    them attends and has not declined, and those that name nobody."""
+    them attends and has not declined, and those that name nobody. What ``holds`` several is busy where as many are."""
     wanted = {address.lower() for address in people}
     taken: list[Span] = []
     for event in events:
@@ -45,7 +45,19 @@ def busy_spans(events: Iterable[Event], zone: ZoneInfo, people: Collection[str] 
             begin, end = event.span(zone)
             if begin < end:
                 taken.append((begin.astimezone(UTC), end.astimezone(UTC)))
-    return joined(taken)
+    return joined(taken) if holds == 1 else full_spans(taken, holds)
+
+
+def full_spans(spans: Iterable[Span], holds: int) -> list[Span]:
+    """Where as many spans as that, or more, lie over each other."""
+    steps = sorted(step for begin, end in spans if begin < end for step in ((begin, 1), (end, -1)))
+    found: list[Span] = []
+    going = 0
+    for number, (at, step) in enumerate(steps):
+        going += step
+        if going >= holds and at < steps[number + 1][0]:
+            found.append((at, steps[number + 1][0]))
+    return joined(found)
 
 
 def joined(spans: Iterable[Span]) -> list[Span]:

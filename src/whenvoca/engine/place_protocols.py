@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
 
+from whenvoca.calendars.clashing import ClashRule
 from whenvoca.calendars.event import Event
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.row_hashes import RowHashes
@@ -112,6 +113,7 @@ class Calendar(Place, Writer, Protocol):
     """A calendar. ``unread``: what the last look at all of it, or at a span, found that cannot be used."""
 
     clash: str
+    clash_rule: ClashRule = ClashRule()
     invite: str = ""  # who sends invitations, where the settings say: us, server, nobody
     unread: Sequence[str] = ()
 

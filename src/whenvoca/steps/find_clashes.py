@@ -53,13 +53,13 @@ def _act(call: StepCall) -> Acting:
         raise RowFault("from and until are empty", fix="say from when until when it is looked for")
 
     def search() -> list[Found]:
-        held, zones = [], {}
+        held, zones, rules = [], {}, {}
         for name in call.calendars:
             calendar = call.stage.calendar(name)
-            zones[calendar.name] = calendar.zone
+            zones[calendar.name], rules[calendar.name] = calendar.zone, calendar.clash_rule
             events = calendar.find_between(low - timedelta(days=1), high)
             held += [TakenTime(calendar.name, each) for each in events if not each.cancelled]
-        clashes = find_clashes(held, zones, call.value("by", ("calendar",)))
+        clashes = find_clashes(held, zones, call.value("by", ("calendar",)), rules)
         within = [each for each in clashes if each.end > low and each.start < high]
         if len(within) > _MOST:
             raise RowFault(f"there are more than {_MOST:,} clashes", fix="look in a shorter time")

@@ -134,7 +134,8 @@ def _busy(call: StepCall, low: datetime, high: datetime, apart: timedelta) -> li
     for name in names:
         calendar = call.stage.calendar(name)
         events = calendar.find_between(low - day, high + day)
-        taken += busy_spans(events, calendar.zone, () if name.lower() in resources else people)
+        whose = () if name.lower() in resources else people
+        taken += busy_spans(events, calendar.zone, whose, 1 if whose else calendar.clash_rule.holds)
     for address in people:
         taken += _published(call, address, low, high)
     return joined((begin - apart, end + apart) for begin, end in taken)

@@ -99,6 +99,7 @@ class FreeTimesOfForm:
         for name in free.calendars:
             calendar = places.open_named(name)
             events = calendar.find_between(low - timedelta(days=1), high)
-            busy += busy_spans([each for each in events if each.uid not in without], calendar.zone, free.people)
+            holds = 1 if free.people else calendar.clash_rule.holds
+            busy += busy_spans([each for each in events if each.uid not in without], calendar.zone, free.people, holds)
         starts = free_starts(free.window, low, high, zone, joined(busy), free.length, free.every)
         return [each.astimezone(zone) for each, _ in zip(starts, range(_MOST), strict=False)]

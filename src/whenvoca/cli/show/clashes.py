@@ -21,8 +21,10 @@ def show_clashes(
     as_json: bool,
 ) -> None:
     """Each pair, once for each way in which it clashes."""
-    zones = {name: opened.places.calendars[name.lower()].zone for name in {each.calendar for each in shown}}
-    found = find_clashes([TakenTime(each.calendar, each.event) for each in shown], zones, WAYS)
+    calendars = {name: opened.places.calendars[name.lower()] for name in {each.calendar for each in shown}}
+    zones = {name: each.zone for name, each in calendars.items()}
+    rules = {name: each.clash_rule for name, each in calendars.items()}
+    found = find_clashes([TakenTime(each.calendar, each.event) for each in shown], zones, WAYS, rules)
     if as_json:
         told = [_to_json(each, zone) for each in found]
         show_json({"zone": zone.key, "clashes": told, "unread": [str(each) for each in unread]})

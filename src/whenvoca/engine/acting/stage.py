@@ -16,7 +16,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, changed_fields, from_content
-from whenvoca.calendars.recurrence import expand_events, occurrence_at, touches
+from whenvoca.calendars.recurrence import expand_events, occurrence_at
 from whenvoca.calendars.state import event_key, original_start, split_key, to_state
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.all_places import Places
@@ -192,13 +192,9 @@ class Stage:
             *calendar.find_between(low, high),
             *expand_events(self._planned.get(calendar.name, ()), low, high, zone),
         ]
-        return [
-            other
-            for other in others
-            if other.takes_time
-            and other.uid != event.uid
-            and any(touches(other, *each.span(zone), zone) for each in mine)
-        ]
+        rule = calendar.clash_rule
+        counted = [each for each in others if each.takes_time and each.uid != event.uid and rule.concerns(event, each)]
+        return rule.in_the_way(mine, counted, zone)
 
     def presence_of(self, place: str, person: Person) -> Presence:
         """What a person shows in a chat."""

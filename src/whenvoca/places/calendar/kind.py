@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+from whenvoca.calendars.clashing import ClashRule
 from whenvoca.calendars.reader import Noun
 from whenvoca.engine.seeing.answer_source import AnswerSource
 from whenvoca.engine.seeing.sources import CalendarSource
@@ -29,6 +30,13 @@ def _clash(settings: PlaceSettings) -> str:
     if clash not in _CLASHES:
         raise settings.refuse("clash", f'clash is never "{clash}"', f"it is one of: {', '.join(_CLASHES)}")
     return clash
+
+
+def _clash_rule(settings: PlaceSettings) -> ClashRule:
+    by = settings.text("clash-by", "calendar")
+    if by not in ("calendar", "location"):
+        raise settings.refuse("clash-by", f'clash-by is never "{by}"', "it is one of: calendar, location")
+    return ClashRule(settings.number("holds") or 1, by == "location")
 
 
 def _invite(settings: PlaceSettings) -> str:
@@ -64,7 +72,7 @@ def _open_files(cls: type[LocalCalendar], key: str, settings: PlaceSettings, con
         clock=context.clock,
         noun=_noun(settings),
     )
-    calendar.invite = _invite(settings)
+    calendar.invite, calendar.clash_rule = _invite(settings), _clash_rule(settings)
     return calendar
 
 
@@ -101,7 +109,7 @@ def _open_server(settings: PlaceSettings, context: PlaceContext) -> Any:
     )
     calendar, readonly = settings.text("calendar"), settings.yes_no("readonly")
     place = DavCalendar(settings.name, client, calendar, zone, clash=clash, readonly=readonly, noun=_noun(settings))
-    place.invite = _invite(settings)
+    place.invite, place.clash_rule = _invite(settings), _clash_rule(settings)
     return place
 
 
@@ -113,7 +121,7 @@ _FOLDER = Access(key="folder", open=partial(_open_files, FolderCalendar, "folder
 _SERVER = Access(key="server", open=_open_server, settings=_SERVER_SETTINGS, package="httpx", extra="server")
 CALENDAR = PlaceKind(
     name="calendar",
-    settings="clash readonly feed invite",
+    settings="clash clash-by holds readonly feed invite",
     accesses=(_FOLDER, Access(key="file", open=partial(_open_files, FileCalendar, "file")), _SERVER),
     missing="a calendar has either a folder, a file or a server",
     example='such as folder = "calendars/domes"',

@@ -24,7 +24,7 @@ class RehearsedCalendar(Calendar):
     def __init__(self, real: Calendar) -> None:
         self._real = real
         self.name, self.kind, self.zone, self.clash = real.name, real.kind, real.zone, real.clash
-        self.address, self.invite = real.address, real.invite
+        self.address, self.invite, self.clash_rule = real.address, real.invite, real.clash_rule
         self._over: dict[str, bytes | None] = {}
         self._parsed: dict[str, list[Event]] = {}
         self._marks: dict[str, str] = {}  # UIDs by mark
