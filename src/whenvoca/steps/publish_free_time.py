@@ -21,7 +21,7 @@ from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinit
 from whenvoca.language.faults import Spot
 from whenvoca.places.files import hash_bytes
 from whenvoca.steps.people import addresses_of
-from whenvoca.steps.windows import FROM, UNTIL, window
+from whenvoca.steps.windows import window
 
 _KINDS: tuple[Busy, ...] = ("yes", "tentative", "unavailable")
 _ENDINGS = (".ifb", ".ics")
@@ -162,7 +162,11 @@ PUBLISH_FREE_TIME = StepDefinition(
     "other calendar programs read it): no titles, no places, no names. With people, only events count that one of them "
     "attends and has not declined, and events that name nobody. The file is written anew when something in it "
     "changes; one that somebody else made is never written over.",
-    fields=(FROM, UNTIL, FieldDefinition("people", "people", "Whose time it is.", example='"ines"')),
+    fields=(
+        FieldDefinition("from", "moment", "From when on it is told.", example="today"),
+        FieldDefinition("until", "moment", "Until when.", example="today + 60 days"),
+        FieldDefinition("people", "people", "Whose time it is.", example='"ines"'),
+    ),
     check_fields=_check,
     effects=(PUBLISH_EFFECT,),
     example='publish free-time of domes, outreach to "published/free-time.ifb"\n  from   today\n'
