@@ -113,3 +113,29 @@ def test_settings_that_say_no_rule(desk: Desk, setting: str, message: str) -> No
     result = desk.run("check")
     assert result.code == 2
     assert message in result.err
+
+
+@pytest.mark.parametrize(
+    ("setting", "clash", "told"),
+    [
+        ("", "refuse", "R-1 and R-2 on 10 Mar 2027 21:00; R-2 and R-3 on 10 Mar 2027 22:30"),
+        ("", "tentative", "R-1 and R-2 on 10 Mar 2027 21:00; R-2 and R-3 on 10 Mar 2027 22:30"),
+        ("", "allow", ""),
+        ("holds = 2\n", "refuse", ""),
+        ('clash-by = "location"\n', "refuse", "R-1 and R-2 on 10 Mar 2027 21:00"),
+    ],
+)
+def test_check_names_rows_that_take_each_others_time(desk: Desk, setting: str, clash: str, told: str) -> None:
+    folder = 'kind = "calendar"\nfolder = "domes"\n'
+    desk.settings(SETTINGS, REQUESTS.replace(folder, folder + setting))
+    desk.workflow(WORKFLOW.replace("clash     refuse", f"clash     {clash}"))
+    desk.rows(
+        ",,R-1,M 1,10.03.2027,20:00,22:00",
+        ",,R-2,M 2,10.03.2027,21:00,23:00",
+        ",,R-3,Dome,10.03.2027,22:30,23:30",
+        ",,R-4,Roof,11.03.2027,21:30,23:00",
+        ",,R-5,Roof,31.02.2027,21:30,23:00",
+    )
+    [note] = [each for each in desk.run("check", "--json").json["warnings"] if "each other's" in each] or [""]
+    assert note == (f"slots: rows take each other's time in domes: {told}" if told else "")
+    assert desk.events() == []

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from whenvoca.engine.ledger.records import Occurrence
+from whenvoca.engine.rehearsing.row_values import RowValues, Unknown
 from whenvoca.engine.running.open_program import OpenProgram
-from whenvoca.errors import RowFault
 from whenvoca.language import tree
-from whenvoca.language.evaluation import Compiler
-from whenvoca.language.names import fold_name
 from whenvoca.values.kinds import is_empty
 
 _MOST_NAMED = 5
@@ -17,6 +15,7 @@ _MOST_NAMED = 5
 
 def find_empty_ends(program: OpenProgram, waiting: Sequence[Occurrence]) -> Iterator[str]:
     """For each step that every run reaches: how many rows have a start and leave the end or length empty, and which."""
+    values = RowValues(program)
     for step in program.workflow.body.statements:
         if not isinstance(step, tree.Step) or step.definition.field("length") is None or not step.definition.is_making:
             continue
@@ -27,7 +26,7 @@ def find_empty_ends(program: OpenProgram, waiting: Sequence[Occurrence]) -> Iter
         empty = [
             occurrence.label
             for occurrence in waiting
-            if _is_empty(program, occurrence, given.value) and not _is_empty(program, occurrence, lines["start"].value)
+            if _is_empty(values, occurrence, given.value) and not _is_empty(values, occurrence, lines["start"].value)
         ]
         if empty:
             named = ", ".join(empty[:_MOST_NAMED])
@@ -39,15 +38,9 @@ def find_empty_ends(program: OpenProgram, waiting: Sequence[Occurrence]) -> Iter
             )
 
 
-def _is_empty(program: OpenProgram, occurrence: Occurrence, node: tree.Node) -> bool:
-    """Whether a value comes to nothing for a row; no where that takes more than the row's own fields, or it has a fault
-    which its run will tell."""
-    source = next((each for each in program.sources.values() if each.name == occurrence.place), None)
-    state = source.current(occurrence.subject) if source is not None else None
-    if source is None or state is None or not {fold_name(word) for word in tree.words_in(node)} <= source.fields:
-        return False
-    scope = program.scope_of(source, occurrence.subject, state, program.stage.clock.now())
+def _is_empty(values: RowValues, occurrence: Occurrence, node: tree.Node) -> bool:
+    """Whether a value comes to nothing for a row; no where that is not known before its run."""
     try:
-        return is_empty(Compiler(source.fields, program.stage.workspace.days_off).value(node)(scope))
-    except RowFault:
+        return is_empty(values.of(occurrence, node))
+    except Unknown:
         return False

@@ -10,6 +10,7 @@ from msgspec import Struct, field
 from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.rehearsing.empty_ends import find_empty_ends
+from whenvoca.engine.rehearsing.row_clashes import find_row_clashes
 from whenvoca.engine.running.open_program import OpenProgram, open_program
 from whenvoca.engine.seeing.renamed_workflows import Renamed, find_renamed, find_renamed_place
 from whenvoca.engine.workspace.checking import places_of
@@ -31,6 +32,7 @@ class Preview(Struct):
     doubles: list[str] = field(default_factory=list)  # subjects of which a mirror would find several things
     unforeseen: list[str] = field(default_factory=list)  # workflows whose rows nobody could look at
     empty_ends: list[str] = field(default_factory=list)  # rows that leave an end empty, by workflow
+    clashes: list[str] = field(default_factory=list)  # rows that take each other's time, by workflow
 
     @property
     def notes(self) -> list[str]:
@@ -38,7 +40,7 @@ class Preview(Struct):
         renamed = [f"{each.said}; {each.fix}" for each in self.renamed]
         if self.renamed_place and not renamed:
             renamed = [self.renamed_place]
-        return [*renamed, *self.doubles, *self.empty_ends, *self.unforeseen]
+        return [*renamed, *self.doubles, *self.empty_ends, *self.clashes, *self.unforeseen]
 
 
 def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing: Collection[str]) -> Preview:
@@ -56,6 +58,7 @@ def preview(stage: WorkspaceStage, workflows: Sequence[tree.Workflow], standing:
             found.doubles += _find_doubles(stage, program)
             waiting = stage.ledger.waiting(workflow.identity, _MOST)
             found.empty_ends += find_empty_ends(program, waiting)
+            found.clashes += find_row_clashes(program, waiting)
         except WhenvocaError:
             continue
         except Exception as error:
