@@ -48,7 +48,8 @@ def plain(calendars: list[list[Event]], high: datetime) -> Spans:
         (event.start.astimezone(UTC), event.end.astimezone(UTC))
         for events in calendars
         for event in events
-        if event.busy != "no" and not event.cancelled
+        if event.busy != "no" and not event.cancelled and isinstance(event.start, datetime)
+        if isinstance(event.end, datetime)
     )
     found, position, day = [], 0, LOW
     while day < high:

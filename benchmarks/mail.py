@@ -59,7 +59,8 @@ def _looks(folder: Path, server: Dovecot) -> None:
     begin = time.perf_counter()
     observe_mailbox(ledger, mailbox, at)
     print(f"first look at {COUNT} emails: {time.perf_counter() - begin:.2f} s")
-    ours, bare = [], []
+    ours: list[float] = []
+    bare: list[float] = []
     client = mailbox._client  # the same connection: what a server takes for one and for another differs by far
     for _ in range(ROUNDS):  # by turns
         for mine_first in (True, False):
