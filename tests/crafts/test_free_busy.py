@@ -210,7 +210,7 @@ def test_published_times_count_as_busy(full: Desk, address: str, source: str) ->
     ("where", "code", "message"),
     [
         ("nowhere.ifb", 1, 'there is no file "nowhere.ifb"'),
-        ("short.ifb", 1, "the busy times of tomas in short.ifb are told only from"),
+        ("short.ifb", 1, "short.ifb says when tomas is busy only from"),
         ("domes/staff.ics", 1, "holds no free and busy times"),
         ("{address}/other.ifb", 3, "does not give its busy times: 404"),
     ],

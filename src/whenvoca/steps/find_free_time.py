@@ -160,7 +160,7 @@ def _published(call: StepCall, address: str, low: datetime, high: datetime) -> l
             for word, end in (("from", told.begin), ("until", told.end))
             if end is not None
         ]
-        raise RowFault(f"the busy times of {person.name} in {where} are told only {' '.join(ends)}")
+        raise RowFault(f"{where} says when {person.name} is busy only {' '.join(ends)}")
     return told.busy
 
 

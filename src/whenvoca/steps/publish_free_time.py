@@ -44,7 +44,7 @@ def _act(call: StepCall) -> Acting:
     )
     old = call.stage.file_of_workspace(name)
     if old is not None and not _is_ours(old):
-        raise RowFault(f"{name} stands there and was not published by a workflow", fix="publish to another file")
+        raise RowFault(f"{name} is there already and was not published by a workflow", fix="publish to another file")
     if old is not None and _STAMP.sub(b"", old) == _STAMP.sub(b"", data):
         return
     yield Effect(
@@ -163,7 +163,7 @@ PUBLISH_FREE_TIME = StepDefinition(
     "attends and has not declined, and events that name nobody. The file is written anew when something in it "
     "changes; one that somebody else made is never written over.",
     fields=(
-        FieldDefinition("from", "moment", "From when on it is told.", example="today"),
+        FieldDefinition("from", "moment", "From when.", example="today"),
         FieldDefinition("until", "moment", "Until when.", example="today + 60 days"),
         FieldDefinition("people", "people", "Whose time it is.", example='"ines"'),
     ),
