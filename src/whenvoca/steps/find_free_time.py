@@ -198,7 +198,7 @@ FIND_FREE_TIME = StepDefinition(
             "Cuts stretches into starts so far apart, each as long as length.",
             example="30 minutes",
         ),
-        FieldDefinition("each", "choice", "day: one a day at most, the first.", choices=("day",), example="day"),
+        FieldDefinition("each", "choice", "With day the first of each day alone.", choices=("day",), example="day"),
         FieldDefinition("first", "number", "So many at most.", example="3"),
     ),
     reads_only=True,
