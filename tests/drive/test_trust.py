@@ -209,6 +209,8 @@ def test_undo_asks_for_what_it_can_do(slots: Desk) -> None:
     slots.run("run")
     assert slots.run("undo", "77", "--yes").code == 2
     assert slots.run("undo").code == 2
+    unknown = slots.run("undo", "--workflow", "slotz", "--yes")
+    assert (unknown.code, '"slotz" has not run' in unknown.err) == (2, True)
     assert "--workflow NAME" in slots.run("undo", "1", "--from", "2027-03-12").err
     backwards = slots.run("undo", "--workflow", "slots", "--from", "2027-03-12", "--until", "2027-03-11")
     assert (backwards.code, "does not come after" in backwards.err) == (2, True)

@@ -6,7 +6,7 @@ from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from whenvoca.calendars.event import Event
@@ -168,7 +168,6 @@ def dense_rules(draw: st.DrawFn) -> tuple[str, int]:
     return ";".join(parts), hours
 
 
-@settings(max_examples=40)
 @given(dense_rules(), MOMENTS, st.integers(-9, 30))
 def test_dense_rules_give_what_dateutil_gives(rule: tuple[str, int], wall: datetime, begin: int) -> None:
     text, hours = rule

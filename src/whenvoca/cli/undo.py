@@ -43,6 +43,8 @@ def command(common: Common, runs: tuple[int, ...], workflow: str, begin: str, en
         raise RequestFault("--until does not come after --from")
     with open_ledger(opened.workspace, opened.clock, say) as ledger:
         numbers = list(runs) or runs_in_range(ledger, workflow, low, high)
+        if not numbers and not ledger.runs(workflow=workflow, limit=1):
+            raise RequestFault(f'"{workflow}" has not run', fix="whenvoca runs lists what has")
         records = choose_runs(ledger, numbers)
         copy = ledger.copy()
         try:

@@ -103,7 +103,7 @@ def _check_many(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
 _MEANING = (
     "Changes the fields that stand below it; the others stay as they are. A new start alone keeps the length. `empty` "
     "clears a "
-    "field. If another hand changes the event in the same moment, it is read again and the fields are reckoned anew."
+    "field. If somebody else changes the event in the same moment, it is read again and the fields with it."
 )
 
 CHANGE_EVENT = StepDefinition(

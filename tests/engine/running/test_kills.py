@@ -175,7 +175,7 @@ def test_killed_between_effects_and_run_again_everything_stands_once(desk: Desk,
     total = count_boundaries(desk)
     assert total > 20 * 8
     verify(desk, radicale, name, rows=20)
-    for boundary in random.Random(7).sample(range(1, total + 1), 5):
+    for boundary in random.Random(7).sample(range(1, total + 1), 8):
         prepare(desk, radicale, name, rows=20)
         assert killed_at(desk, boundary)
         assert desk.run("run").code == 0
@@ -210,7 +210,7 @@ def play_real_kills(desk: Desk, radicale: Radicale, name: str, wanted: int, seed
 
 
 def test_real_kills_at_random_instants(desk: Desk, radicale: Radicale) -> None:
-    assert play_real_kills(desk, radicale, "real", 6, 3) >= 6
+    assert play_real_kills(desk, radicale, "real", 10, 3) >= 10
 
 
 @pytest.mark.soak

@@ -219,7 +219,7 @@ class MirrorMachine(RuleBasedStateMachine):
 
 
 TestMirror = MirrorMachine.TestCase
-TestMirror.settings = settings(max_examples=16, stateful_step_count=24, deadline=None, derandomize=True)
+TestMirror.settings = settings(max_examples=30, stateful_step_count=24, deadline=None, derandomize=True)
 
 
 @pytest.mark.soak
