@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
@@ -43,6 +44,7 @@ _ICAL = {"content-type": "text/calendar; charset=utf-8"}
 _WRITTEN = (201, 204)  # what a conforming server answers to a PUT (RFC 9110 9.3.4); anything else is looked at
 _MOST_CHANGES = 3  # of a piece while it is read
 _MARK = b"\xef\xbb\xbf"  # of byte order, which some programs write
+_OUR_NAME = re.compile(r"/[0-9a-f]{8}-[0-9a-f]{4}-5[0-9a-f]{3}-[0-9a-f]{4}-[0-9a-f]{12}\.ics$")  # a UID of a lineage
 _NO_SYNC = (400, 403, 405, 409, 410, 415, 501, 507)  # a token that is forgotten, or a server without sync
 
 
@@ -112,6 +114,8 @@ class DavCalendar(Calendar):
         address = self._address(uid)
         if address in self._listed():
             return address
+        if all(_OUR_NAME.search(name) for name in self._listed()):
+            return ""  # nothing stands under a name of another program's, and a filter costs a look into every piece
         if uid not in self._by_uid:
             pieces = self._query(filter_uid(uid))
             self._by_uid[uid] = next((_path(piece.href) for piece, _ in pieces), "")
