@@ -448,6 +448,25 @@ def test_a_creation_whose_answers_were_lost_follows_its_row(day: BadDay, fault: 
     assert day.titles() == ["Tour 1", "Tour 2", "Tour 3"]
 
 
+@pytest.mark.parametrize(
+    ("row", "left"),
+    [
+        (",,R-4,Tour 4,20.03.2027,21:30,22:00", ["Tour 1", "Tour 2", "Tour 3"]),
+        (ROWS[2].replace("Tour 3", "Tour 33"), ["Tour 1", "Tour 2"]),
+    ],
+    ids=["gained", "changed"],
+)
+def test_a_row_that_goes_while_its_run_waits_takes_its_event_along(day: BadDay, row: str, left: list[str]) -> None:
+    """The answer to a write is lost, and the row goes before it is known what came of it: the event goes as well."""
+    day.desk.rows(*[each for each in ROWS if each[:6] != row[:6]], row)
+    day.spoil("GET", "PUT", by="cut")
+    assert day.desk.run("run", "--yes").code == 3
+    day.desk.rows(*[each for each in ROWS if each[:6] != row[:6]])
+    day.heal()
+    result = day.desk.run("run", "--yes")
+    assert (result.code, day.titles()) == (0, left), result
+
+
 def test_the_brake_does_not_wait_for_a_server_that_is_away(day: BadDay, monkeypatch: pytest.MonkeyPatch) -> None:
     """What is rehearsed for it in `watch` ends at once, so that `watch` can be stopped: the next round asks again."""
     waits: list[str] = []

@@ -214,5 +214,7 @@ class Lockstep:
 
 
 def _is_more(effect: Effect, done: Effect) -> bool:
-    """Whether a change to an event is one besides what was done before: its subject has changed since."""
+    """Whether a change or deletion is one besides what was done before: its subject has changed, or gone, since."""
+    if effect.action == "delete":
+        return done.action in ("create", "change") and effect.target == done.target
     return effect.event is not None and effect.action == "change" and effect.after != done.after
