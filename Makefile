@@ -7,7 +7,7 @@ SERVERS := prosody lua-unbound dnsmasq-base dovecot-imapd
 # Commands of the installed program run many times: they are byte-compiled as an installed package is.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test servers check browser soak bench lock reference screenshots clean
+.PHONY: demo test servers check browser soak bench lock train reference screenshots clean
 
 demo: $(STAMP)
 	@rm -rf demo
@@ -44,6 +44,10 @@ soak: $(STAMP) servers browser
 
 bench: $(STAMP)
 	$(BIN)/python benchmarks/run.py
+
+# The weights by which requests in English are judged, from tests/speech/worlds: about a quarter of an hour.
+train: $(STAMP)
+	$(BIN)/python -m tests.speech.training
 
 reference: $(STAMP)
 	$(BIN)/whenvoca words --page > docs/language.md

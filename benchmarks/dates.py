@@ -28,8 +28,8 @@ Reader = Callable[[str], Read]
 
 
 def _ours() -> Reader:
-    from whenvoca.speech.reading import understand
     from whenvoca.speech.request import Surroundings
+    from whenvoca.speech.understanding import understand
 
     zone = ZoneInfo("Atlantic/Azores")
     around = Surroundings(NOW.replace(tzinfo=zone), zone)

@@ -758,8 +758,8 @@ def speech(events: int = 1000) -> list[str]:
     from tests.speech import corpus
 
     from whenvoca.calendars.event import Event
-    from whenvoca.speech.reading import understand
     from whenvoca.speech.request import Surroundings, Target
+    from whenvoca.speech.understanding import understand
 
     titles = ("Sea School visit", "Mirror wash", "Council call", "Lens test", "Tour", "Star party", "Telescope loan")
     agenda = list(corpus.AGENDA)
@@ -782,7 +782,7 @@ def speech(events: int = 1000) -> list[str]:
             spent.append(timed(lambda text=case.text, around=around: understand(text, around)))  # type: ignore[misc]
     spent.sort()
     median, high = statistics.median(spent) * 1000, spent[int(len(spent) * 0.95)] * 1000
-    code = "import time; t = time.perf_counter(); import whenvoca.speech.reading; print(time.perf_counter() - t)"
+    code = "import time; t = time.perf_counter(); import whenvoca.speech.understanding; print(time.perf_counter() - t)"
     imports = [
         float(subprocess.run([sys.executable, "-c", code], capture_output=True, check=True).stdout) for _ in range(9)
     ]

@@ -122,7 +122,7 @@ def test_the_calendar_desk_of_the_examples(desk: Desk) -> None:
     ]
     (event,) = desk.events("calendars/domes")
     assert "DTSTART;TZID=Atlantic/Azores:20270318T115000" in event.read_text()
-    assert desk.run("say", "make talk friday 14:00", "--in", "outreach", "--now", "2027-03-17T10:00").code == 0
+    assert desk.run("say", "talk friday 14:00", "--in", "outreach", "--now", "2027-03-17T10:00").code == 0
     assert desk.run("say", "make dome check friday 16:00", "--in", "domes", "--now", "2027-03-17T10:00").code == 0
     leave(desk, "ines", "undo that", at="2027-03-17T10:02")
     leave(desk, "ines", "lovely, thanks", at="2027-03-17T10:02")
@@ -194,12 +194,12 @@ def test_messages_run_in_order_and_times_are_those_of_the_sender(chat: Desk) -> 
 @pytest.mark.parametrize(
     ("field", "text", "asks"),
     [
-        ("", "make tour fri 9:00", False),
-        ('  ask-before "creations"', "make tour fri 9:00", True),
+        ("", "tour fri 9:00", False),
+        ('  ask-before "creations"', "tour fri 9:00", True),
         ("", "move filter change to friday", False),
         ('  ask-before "changes", "creations"', "move filter change to friday", True),
         ("", "delete filter change", True),  # another one organizes it
-        ('  ask-before "nothing"', "make tour fri 9:00", False),
+        ('  ask-before "nothing"', "tour fri 9:00", False),
     ],
 )
 def test_what_needs_a_yes(chat: Desk, field: str, text: str, asks: bool) -> None:
@@ -234,7 +234,7 @@ def test_another_one_has_to_agree(approving: Desk) -> None:
     assert "rui organizes that." in asked
     assert answer == "dome-floor: tomas must approve this; I have asked them."
     assert say(approving, "ines", "yes", "dome-floor") == [
-        "dome-floor: That is no request I understand; nothing was changed."
+        'dome-floor: That is not a request I understand; nothing was changed. Say "help" for what I can do.'
     ]
     assert agenda(approving) == ["18T14:00 Filter change"]
     word, done = say(approving, "tomas", "yes")
@@ -310,20 +310,29 @@ def test_dictated_messages(chat: Desk) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["{0} {title}", "../../etc/passwd", "$(reboot)", "`ls`", "%s%n", "make {sender} fri 9:00", "x" * 20_000]
+    "text",
+    [
+        "{0} {title}",
+        "../../etc/passwd",
+        "$(reboot)",
+        "`ls`",
+        "%s%n",
+        "add a {sender} tour on friday at 9:00",
+        "x" * 20_000,
+    ],
 )
 def test_texts_of_others_are_data(chat: Desk, text: str) -> None:
     line = {"id": "a", "from": "ines", "to": "desk", "at": "2027-03-17T10:00:00-01:00", "text": text}
     chat.write("chat/people/ines.jsonl", json.dumps(line) + "\n")
     assert len(hear(chat)) == 1
-    assert len(agenda(chat)) == ("make" in text)
-    assert not agenda(chat) or agenda(chat)[0].endswith("{sender}") or agenda(chat)[0].endswith("sender")
+    assert len(agenda(chat)) == ("add" in text)
+    assert not agenda(chat) or agenda(chat)[0].endswith("{sender} tour")
 
 
 def test_a_sample_of_messages_is_rehearsed(chat: Desk) -> None:
     sample = chat.write(
         "sample.jsonl",
-        '{"from": "ines", "text": "make tour fri 9:00"}\n{"from": "ines", "room": "dome-floor", "text": "hi"}\n',
+        '{"from": "ines", "text": "tour fri 9:00"}\n{"from": "ines", "room": "dome-floor", "text": "hi"}\n',
     )
     before = chat.snapshot()
     result = chat.run("rehearse", "desk", "--sample", str(sample), "--now", "2027-03-17T10:00", "--json")
@@ -392,7 +401,7 @@ sys.exit(run_command(["run", "--workspace", sys.argv[2], "--now", "2027-03-17T10
 def test_killed_anywhere_each_message_is_done_and_answered_once(chat: Desk, at: int) -> None:
     for text in (
         "make lens test tomorrow 11:20",
-        "make tour tomorrow 15:00",
+        "tour tomorrow 15:00",
         "push it back 30 min",
         "undo that",
         "delete lens test",
@@ -436,6 +445,8 @@ def test_why_a_message_made_a_run_or_none(chat: Desk, who: str, text: str, room:
 def test_what_cannot_be_done_is_answered(chat: Desk) -> None:
     say(chat, "ines", "board on the first monday of every month at 18:00")
     (said,) = say(chat, "ines", "move the whole board series to tuesday")
+    if "Which is meant?" in said:
+        (said,) = say(chat, "ines", "yes")
     assert said.startswith("ines: That cannot be done: a series on 1MO cannot be moved to another day"), said
     assert agenda(chat) == []  # nothing of it in these two weeks, and nothing was moved
 

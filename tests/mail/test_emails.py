@@ -196,7 +196,7 @@ def test_a_kind_that_there_is_not_is_a_fault(mail: MailDesk) -> None:
 
 
 EVENTS = [
-    ("Could we book the dome on 2 April from 10 to 12?", "read event from", "2 Apr 2027 10:00"),
+    ("Please add a dome visit on 2 April from 10 to 12.", "read event from", "2 Apr 2027 10:00"),
     ("Please put a meeting on Friday at 3pm.", "read event from", "19 Mar 2027 15:00"),
     ("Thank you for the nice evening.", "read event from", "! the text asks for no event"),
 ]

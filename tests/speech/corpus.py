@@ -14,8 +14,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Attendee, Event
-from whenvoca.speech.reading import understand
 from whenvoca.speech.request import Request, Surroundings, Target, Wish
+from whenvoca.speech.understanding import understand
 
 AZORES = ZoneInfo("Atlantic/Azores")
 NOW = datetime(2027, 3, 17, 10, 0, tzinfo=AZORES)  # a Wednesday

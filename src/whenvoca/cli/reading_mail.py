@@ -19,7 +19,7 @@ from whenvoca.errors import RequestFault, WhenvocaError
 from whenvoca.places import files
 from whenvoca.places.mail.labelled import labelled, unlabelled
 from whenvoca.places.mail.reading import ReadEmail, read_email
-from whenvoca.speech.reading import understand
+from whenvoca.speech.letters import understand_letter
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Surroundings
 from whenvoca.values.texts import show_value
@@ -63,7 +63,7 @@ def _bytes_of(file: str) -> bytes:
 
 
 def _document(found: ReadEmail, here: Surroundings) -> dict[str, Any]:
-    request = understand(found.new_text, here)
+    request = understand_letter(found.new_text, here, found.subject)
     return {
         "sender": found.sender,
         "sender_name": found.sender_name,
@@ -120,7 +120,8 @@ def _show(found: ReadEmail, document: dict[str, Any], here: Surroundings) -> Non
         say("what is quoted, and the signature, are left out")
     if document["fields"]:
         show_table([Column("label"), Column("value", wraps=True)], list(document["fields"].items()))
-    request = understand(unlabelled(found.new_text), here)  # in labelled lines there is no sentence
+    plain = unlabelled(found.new_text)  # in labelled lines there is no sentence
+    request = understand_letter(plain, here, found.subject)
     if request.intent != "none" or not document["fields"]:
         show_reading(request)
         console().print(reply_to(request, here.zone), soft_wrap=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from whenvoca.speech.clocks import Span
 from whenvoca.speech.request import Surroundings, Target
 
 _DAY = timedelta(days=1)
@@ -36,10 +35,14 @@ def show_target(target: Target, zone: ZoneInfo, today: date | None = None) -> st
 
 
 def free_gaps(
-    low: datetime, high: datetime, taken: list[tuple[datetime, datetime]], around: Surroundings, length: Span | None
+    low: datetime,
+    high: datetime,
+    taken: list[tuple[datetime, datetime]],
+    around: Surroundings,
+    length: timedelta | None,
 ) -> list[tuple[datetime, datetime]]:
     """The free stretches between two moments, within working hours, that hold the length."""
-    least = timedelta(minutes=(length.minutes + 1440 * length.days) if length else 15)
+    least = length or timedelta(minutes=15)
     found = []
     day = low.astimezone(around.zone).date()
     while day <= high.astimezone(around.zone).date():

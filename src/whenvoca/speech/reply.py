@@ -39,6 +39,7 @@ def show_wish(wish: Wish, zone: ZoneInfo, today: date | None = None) -> str:
     more = [f"in {wish.location}"] if wish.location else []
     more += [f"with {', '.join(wish.attendees)}"] if wish.attendees else []
     more += [show_rule(wish.repeat, zone)] if wish.repeat else []
+    more += [f"but not {', '.join(show_day(each, today) for each in wish.left_out)}"] if wish.left_out else []
     more += [f"reminder {wish.reminder} min before"] if wish.reminder is not None else []
     return " ".join(part for part in (when, wish.title, *more) if part)
 
@@ -52,10 +53,12 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
             said = "; ".join(show_wish(each, zone, request.today) for each in request.events)
             return f"{'Made' if done else 'Understood'}: {said}"
         case "change":
-            target = (
-                show_target(request.targets[0], zone, request.today) + _SCOPES[request.scope] if request.targets else ""
-            )
-            return f"{'Changed' if done else 'Understood'}: {target} → {_changes(request.changes, zone, request.today)}"
+            told = [
+                f"{show_target(each, zone, request.today)}{_SCOPES[request.scope]}"
+                f" → {_changes(request.changes_of(each), zone, request.today)}"
+                for each in request.targets[:_MOST]
+            ]
+            return f"{'Changed' if done else 'Understood'}: " + "\n  ".join(told)
         case "delete":
             head = "Deleted" if done else "To be deleted"
             if len(request.targets) == 1:
@@ -80,7 +83,38 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
             return "There is nothing to undo."
         case "yes" | "no" | "choose":
             return "There is no question open."
-    return "That is no request I understand; nothing was changed."
+    return request.answer or 'That is not a request I understand; nothing was changed. Say "help" for what I can do.'
+
+
+def tell_offer(request: Request, zone: ZoneInfo, today: date | None) -> str:
+    """A reading that is offered, as what would be done."""
+    match request.intent:
+        case "create":
+            return "make " + "; ".join(show_wish(each, zone, today) for each in request.events)
+        case "change":
+            told = [
+                f"{show_target(each, zone, today)} → {_changes(request.changes_of(each), zone, today)}"
+                for each in request.targets[:_MOST_DETAILED]
+            ]
+            return "change " + "; ".join(told) + _SCOPES[request.scope]
+        case "delete":
+            told = [show_target(each, zone, today) for each in request.targets[:_MOST_DETAILED]]
+            more = len(request.targets) - len(told)
+            return "delete " + "; ".join(told) + (f" and {more} more" if more else "") + _SCOPES[request.scope]
+    assert request.period is not None
+    low, high = (each.astimezone(zone) for each in request.period)
+    what = "whether you are free" if request.intent == "free" else "what is on"
+    if request.intent == "query" and len(request.targets) == 1:
+        return f"tell about {show_target(request.targets[0], zone, today)}"
+    if high - low > timedelta(days=300):
+        return f"tell {what} from {show_day(low, today)} on"
+    if (low.hour, low.minute, high.hour, high.minute) == (0, 0, 0, 0):
+        last = high - timedelta(days=1)
+        span = (
+            show_day(low, today) if last.date() == low.date() else f"{show_day(low, today)} to {show_day(last, today)}"
+        )
+        return f"tell {what}{' on' if request.intent == 'free' else ''} {span}"
+    return f"tell {what} {show_day(low, today)} {low:%H:%M}–{high:%H:%M}"
 
 
 def _in_full(target: Target, zone: ZoneInfo, today: date | None) -> str:

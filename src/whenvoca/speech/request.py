@@ -32,6 +32,7 @@ class Wish(Struct):
     attendees: list[str] = field(default_factory=list)
     repeat: str = ""
     reminder: int | None = None  # minutes before the start
+    left_out: list[datetime | date] = field(default_factory=list)  # starts that its repetition leaves out
 
     def to_json(self) -> dict[str, Any]:
         """As JSON has it."""
@@ -51,6 +52,7 @@ class Wish(Struct):
             "location": self.location or None,
             "attendees": self.attendees,
             "repeat": self.repeat or None,
+            "except": [each.isoformat() for each in self.left_out],
             "reminders": [] if self.reminder is None else [self.reminder],
             "alarm_minutes": self.reminder,  # its old name, until 0.2
         }
@@ -62,10 +64,11 @@ class Target(Struct, frozen=True):
     calendar: str
     event: Event
 
-    def to_json(self) -> dict[str, Any]:
-        """As JSON has it."""
+    def to_json(self, changes: Mapping[str, Any] | None = None) -> dict[str, Any]:
+        """As JSON has it, with the changes that are of this one alone."""
         occurrence = self.event.occurrence
-        return {"uid": self.event.uid, "occurrence": occurrence.isoformat() if occurrence else None, "changes": {}}
+        told = occurrence.isoformat() if occurrence else None
+        return {"uid": self.event.uid, "occurrence": told, "changes": dict(changes or {})}
 
 
 class Request(Struct):
@@ -76,6 +79,7 @@ class Request(Struct):
     targets: list[Target] = field(default_factory=list)
     scope: str = "this"
     changes: dict[str, Any] = field(default_factory=dict)
+    own_changes: list[dict[str, Any]] = field(default_factory=list)  # of each target, where they differ
     period: tuple[datetime, datetime] | None = None
     count: int | None = None
     free: bool | None = None
@@ -91,6 +95,14 @@ class Request(Struct):
     wants_details: bool = False  # of each event, not when it is alone
     text: str = ""  # what was said
     today: date | None = None  # when it was said: other years are told
+    offers: list[Request] = field(default_factory=list)  # readings to choose from
+    answer: str = ""  # to small talk
+
+    def changes_of(self, target: Target) -> dict[str, Any]:
+        """What is changed of one of the targets."""
+        if not self.own_changes:
+            return self.changes
+        return {**self.changes, **self.own_changes[self.targets.index(target)]}
 
     def to_json(self) -> dict[str, Any]:
         """As docs/json.md says."""
@@ -104,7 +116,10 @@ class Request(Struct):
         return {
             "intent": self.intent if self.intent in known else "none",
             "events": [each.to_json() for each in self.events],
-            "targets": [each.to_json() for each in self.targets],
+            "targets": [
+                each.to_json({name: plain(value) for name, value in _json_changes(own).items()})
+                for each, own in zip(self.targets, self.own_changes or [{}] * len(self.targets), strict=True)
+            ],
             "scope": self.scope,
             "changes": {name: plain(value) for name, value in _json_changes(self.changes).items()},
             "period": {"from": self.period[0].isoformat(), "until": self.period[1].isoformat()}
@@ -113,6 +128,7 @@ class Request(Struct):
             "answer": {"count": self.count, "free": self.free, "slots": plain(self.slots)},
             "missing": self.missing,
             "question": self.question or None,
+            "offers": [each.to_json() for each in self.offers],
             "because": [{"text": each.text, "span": list(each.span), "read_as": each.read_as} for each in self.because],
         }
 

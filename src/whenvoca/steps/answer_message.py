@@ -28,7 +28,7 @@ ANSWER = StepDefinition(
     meaning="Takes the message as a request in plain English, does it in these calendars and answers in the same "
     "chat: to make, change, delete or look up events, to find free time, to undo what was done last. New "
     "events go into the first calendar that may be written. What is missing or has two readings is asked "
-    "about; what is no request changes nothing. Each person has one conversation in each room, forgotten "
+    "about; what is not a request changes nothing. Each person has one conversation in each room, forgotten "
     "after half an hour; days and times are in their zone. Private events stay hidden in rooms.",
     fields=(
         FieldDefinition(

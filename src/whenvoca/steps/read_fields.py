@@ -16,7 +16,7 @@ from whenvoca.errors import RequestFault, RowFault
 from whenvoca.language.definitions import Sentence, StepDefinition, column_word
 from whenvoca.language.names import fold_name, untyped
 from whenvoca.places.mail.labelled import labelled
-from whenvoca.speech.reading import understand
+from whenvoca.speech.moments import moment_in
 from whenvoca.speech.request import Surroundings
 from whenvoca.values.addresses import split_addresses, to_address
 from whenvoca.values.kinds import is_empty
@@ -84,18 +84,7 @@ def _read(call: StepCall, word: str, kind: str, text: str) -> Any:
 
 def _in_words(call: StepCall, kind: str, text: str) -> Any:
     """A day or a time as people say it: next tuesday, half past ten. None where it is not sure."""
-    if kind not in ("date", "time", "moment"):
-        return None
-    request = understand(f"meeting at {text}" if kind == "time" else f"meeting on {text}", around(call))
-    lacks_time_only = kind == "date" and request.missing == ["start"]
-    if len(request.events) != 1 or (request.question and not lacks_time_only):
-        return None
-    start = request.events[0].start
-    if kind == "date":
-        return start.date() if isinstance(start, datetime) else start
-    if not isinstance(start, datetime):
-        return None
-    return start if kind == "moment" else start.time()
+    return moment_in(text, around(call), kind) if kind in ("date", "time", "moment") else None  # type: ignore[arg-type]
 
 
 def around(call: StepCall) -> Surroundings:

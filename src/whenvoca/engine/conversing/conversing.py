@@ -34,10 +34,10 @@ from whenvoca.engine.ledger.codec import encode
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.people import Person
 from whenvoca.errors import RequestFault, RowFault
-from whenvoca.speech.context import IS_PAST
-from whenvoca.speech.reading import understand
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Request, Surroundings, Target, Wish
+from whenvoca.speech.requests import IS_PAST
+from whenvoca.speech.understanding import understand
 from whenvoca.values.durations import Duration
 from whenvoca.values.zones import told_apart
 
@@ -197,11 +197,17 @@ class Conversation:
             case "no":
                 said = "All right, nothing is changed." if pending else reply_to(request, self.zone)
                 return Deed(request, said)
+            case "yes" if pending is not None and pending.offers:
+                deed = self._take(pending.offers[0])
+                deed.answers = answers
+                return deed
             case "yes" if pending is not None and (pending.missing == ["yes"] or pending.question.endswith(IS_PAST)):
                 intent: Any = pending.purpose if pending.intent == "ask" and pending.purpose else pending.intent
                 deed = self._do(replace(pending, intent=intent, question="", missing=[]))
                 deed.answers = answers
                 return deed
+            case "choose" if pending is not None and pending.offers:
+                return self._take(pending.offers[request.choice[0]])
             case "choose" if pending is not None:
                 chosen = [pending.targets[n] for n in request.choice if n < len(pending.targets)]
                 if pending.purpose == "change" and len(chosen) == 1:
@@ -216,6 +222,13 @@ class Conversation:
                 return self._do_or_ask(replace(pending, intent=intent, targets=chosen, question="", missing=[]))
             case "create" | "change" | "delete":
                 return self._do_or_ask(request)
+        return Deed(request, reply_to(request, self.zone))
+
+    def _take(self, request: Request) -> Deed:
+        """A reading that was offered and chosen."""
+        request.today = self.around.now.astimezone(self.zone).date()
+        if request.intent in ("create", "change", "delete"):
+            return self._do_or_ask(request)
         return Deed(request, reply_to(request, self.zone))
 
     def _do_or_ask(self, request: Request) -> Deed:
@@ -349,7 +362,7 @@ class Conversation:
                     target.calendar,
                     target.event,
                     self._identity(n),
-                    lambda rest: self._changed(rest, request.changes),
+                    lambda rest, target=target: self._changed(rest, request.changes_of(target)),  # type: ignore[misc]
                 )
             else:
                 yield from deciders_of_ending(self._stage, target.calendar, target.event)
@@ -370,9 +383,10 @@ class Conversation:
         if request.intent == "delete":
             return to_deletion(stored, target.calendar, key)
         if is_whole and target.event.occurrence is not None:
-            new = moved_series(stored.event, target.event, self._changed(target.event, request.changes), stored.others)
+            changed = self._changed(target.event, request.changes_of(target))
+            new = moved_series(stored.event, target.event, changed, stored.others)
         else:
-            new = self._changed(stored.event, request.changes)
+            new = self._changed(stored.event, request.changes_of(target))
         return to_change(stored, new, target.calendar, key)
 
     def _home_name(self, request: Request) -> str:
@@ -397,6 +411,7 @@ class Conversation:
             end=told_apart(wish.end),
             location=wish.location,
             rule=wish.repeat,
+            excluded=tuple(wish.left_out),
             attendees=tuple(Attendee(people.to_address(each)) for each in wish.attendees),
             alarms=() if wish.reminder is None else (Duration(seconds=-60 * wish.reminder).in_days(),),
             origin=lineage.to_mark(),
@@ -417,6 +432,8 @@ class Conversation:
         if "without" in changes:
             gone = {people.to_address(each).lower() for each in changes["without"]}
             given["attendees"] = tuple(each for each in event.attendees if each.address.lower() not in gone)
+        if "repeat" in changes:
+            given["rule"] = changes["repeat"]
         if "reminder" in changes:
             given["alarms"] = (Duration(seconds=-60 * int(changes["reminder"])).in_days(),)
         return replace(event, sequence=event.sequence + 1, **given)

@@ -132,7 +132,14 @@ def request_to_state(request: Request) -> dict[str, Any]:
         "home": request.home,
         "question": request.question,
         "targets": [_key(each) for each in request.targets],
-        "events": [[w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.reminder] for w in request.events],
+        "events": [
+            [w.title, w.start, w.end, w.location, w.attendees, w.repeat, w.reminder, w.left_out] for w in request.events
+        ],
+        "own": [[[name, value] for name, value in each.items()] for each in request.own_changes],
+        "period": list(request.period) if request.period is not None else [],
+        "free": request.free,
+        "details": request.wants_details,
+        "offers": [request_to_state(each) for each in request.offers],
     }
 
 
@@ -140,16 +147,34 @@ def request_from_state(state: Mapping[str, Any], around: Surroundings) -> Reques
     """The request of ``request_to_state``, about the events as they stand now."""
     return Request(
         state["intent"],
-        events=[Wish(*[from_plain(value) for value in each]) for each in state["events"]],
+        events=[_wish_from(each) for each in state["events"]],
         scope=state["scope"],
         changes={name: from_plain(value) for name, value in state["changes"]},
+        own_changes=[{name: from_plain(value) for name, value in each} for each in state.get("own", [])],
         missing=list(state["missing"]),
         question=state["question"],
         targets=_found_all(state["targets"], around),
         purpose=state["purpose"],
         text=state["text"],
         home=state.get("home", ""),
+        period=_period_from(state.get("period")),
+        free=state.get("free"),
+        wants_details=state.get("details", False),
+        offers=[request_from_state(each, around) for each in state.get("offers", [])],
     )
+
+
+def _wish_from(state: Sequence[Any]) -> Wish:
+    wish = Wish(*[from_plain(value) for value in state[:7]])
+    wish.left_out = [from_plain(value) for each in state[7:] for value in each]
+    return wish
+
+
+def _period_from(state: Any) -> tuple[datetime, datetime] | None:
+    if not state:
+        return None
+    low, high = (from_plain(value) for value in state)
+    return low, high
 
 
 def _key(target: Target) -> list[str]:

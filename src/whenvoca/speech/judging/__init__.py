@@ -1,0 +1,1 @@
+"""The trained judges: which candidate is meant, and how surely."""
