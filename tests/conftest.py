@@ -124,6 +124,11 @@ class Desk:
         """A command in this process, in this workspace."""
         return self.run_anywhere(*arguments, "--workspace", str(self.folder))
 
+    def say(self, text: str, *more: str) -> Result:
+        """Says a request; where readings are offered, the first one is meant."""
+        said = self.run("say", text, *more)
+        return self.run("say", "yes", *more) if said.out.startswith("Which is meant?") else said
+
     def run_anywhere(self, *arguments: str) -> Result:
         """A command in this process."""
         self._capture.readouterr()

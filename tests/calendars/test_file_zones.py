@@ -73,7 +73,7 @@ def test_changes_keep_the_zone_of_the_file_and_undo_brings_all_back(desk: Desk, 
     desk.settings(SETTINGS, CALENDARS)
     before = series(name)
     desk.write("cal/a.ics", before)
-    assert desk.run("say", "move the tour to 10:00, all of them", "--now", "2027-03-20").code == 0
+    assert desk.say("move the tour to 10:00, all of them", "--now", "2027-03-20").code == 0
     lines = lines_of((desk.folder / "cal/a.ics").read_bytes())
     quoted = name.replace("\\,", ",")
     plain = quoted if all(sign.isalnum() or sign in "/._-" for sign in quoted) else f'"{quoted}"'
@@ -81,7 +81,7 @@ def test_changes_keep_the_zone_of_the_file_and_undo_brings_all_back(desk: Desk, 
     assert f"EXDATE;TZID={plain}:20270329T120000" in lines
     assert f"TZID:{name}" in lines
     assert starts((desk.folder / "cal/a.ics").read_bytes()) == ["03-22 11:00", "04-05 10:00"]
-    assert desk.run("say", "undo that", "--now", "2027-03-20").code == 0
+    assert desk.say("undo that", "--now", "2027-03-20").code == 0
     after = lines_of((desk.folder / "cal/a.ics").read_bytes())
     assert starts((desk.folder / "cal/a.ics").read_bytes()) == ["03-22 08:00", "04-05 07:00"]
     assert "X-KEEP;A=b:me" in after

@@ -48,7 +48,7 @@ def test_what_still_holds_stays_and_undo_brings_back_the_rest(desk: Desk, line: 
     desk.settings(SETTINGS, PLACE)
     data = renamed(line).replace(b"\r\n", newline.encode())
     path = desk.write("all.ics", data)
-    assert desk.run("say", "rename band to Choir", *NOW).code == 0
+    assert desk.say("rename band to Choir", *NOW).code == 0
     lines = lines_of(path.read_bytes())
     assert [each for each in lines if each.startswith("SUMMARY")] == [wanted, "SUMMARY:other"]
     assert "LAST-MODIFIED:20270315T110000Z" in lines
@@ -62,7 +62,7 @@ def test_an_attendee_who_stays_keeps_what_others_noted(desk: Desk) -> None:
     noted = "ATTENDEE;CUTYPE=GROUP;SCHEDULE-STATUS=1.2;CN=Choir:mailto:choir@example.org"
     desk.settings(SETTINGS, PLACE)
     path = desk.write("all.ics", calendar(event("band", noted)))
-    assert desk.run("say", "invite ines to band", *NOW).code == 0
+    assert desk.say("invite ines to band", *NOW).code == 0
     assert noted in lines_of(path.read_bytes())
     assert any("ines@example.org" in line for line in lines_of(path.read_bytes()))
 
@@ -76,7 +76,7 @@ def test_what_is_not_utf_8_is_unread_and_never_written(desk: Desk, place: str) -
     shown = desk.run("agenda", "--from", "2027-03-15", "--json")
     assert [each["title"] for each in shown.json["events"]] == ["band"]
     assert '"SUMMARY:Führung" is not written in UTF-8' in shown.json["unread"][0]
-    assert desk.run("say", "rename band to Choir", *NOW).code == 0
+    assert desk.say("rename band to Choir", *NOW).code == 0
     assert latin in path.read_bytes()
 
 
@@ -122,7 +122,7 @@ def test_what_is_there_is_read_and_changed(desk: Desk, data: bytes) -> None:
     path = desk.write("all.ics", data)
     shown = desk.run("agenda", "--from", "2027-03-15", "--json").json
     assert (len(shown["events"]), shown["unread"]) == (2, [])
-    assert desk.run("say", "rename band to Choir", *NOW).code == 0
+    assert desk.say("rename band to Choir", *NOW).code == 0
     assert set(unfolded(data)) - set(unfolded(path.read_bytes())) == {"SUMMARY:band"}
     shown = desk.run("agenda", "--from", "2027-03-15", "--json").json
     assert (len(shown["events"]), shown["unread"]) == (2, [])

@@ -69,7 +69,7 @@ def test_the_workspace_works_on_beside_it(desk: Desk, is_folder: bool) -> None:
     assert desk.run("run").code == 1  # what cannot be used is named
     assert sorted(desk.read("log.csv").split()) == ["2", "What", "good", "third"]
     assert "1 unread" in desk.run("places").out
-    assert desk.run("say", "what is on 17 march 2027?", "--in", "cal").code == 0
+    assert desk.say("what is on 17 march 2027?", "--in", "cal").code == 0
     path.write_bytes(calendar(GOOD, event("bad", "RRULE:FREQ=DAILY;COUNT=2"), event("third")))  # mended, it comes
     assert desk.run("run").code == 0
     assert "bad" in desk.read("log.csv")

@@ -53,7 +53,7 @@ def test_a_moved_day_whose_original_start_has_a_time_is_one_event(desk: Desk, pl
         return [each["start"][8:] for each in shown]
 
     assert days() == ["17", "19", "21"]
-    said = desk.run("say", "rename band on 21 march 2027 to Choir", "--in", "cal", "--now", "2027-03-15 10:00")
+    said = desk.say("rename band on 21 march 2027 to Choir", "--in", "cal", "--now", "2027-03-15 10:00")
     assert said.code == 0, said
     assert lines_of(path.read_bytes()).count("SUMMARY:Choir") == 1
     assert days() == ["17", "19", "21"]

@@ -63,7 +63,7 @@ TWINS = (
 def test_one_of_two_with_one_uid_is_not_changed(hall: Desk, said: str) -> None:
     path = hall.write("cal/all.ics", calendar(*TWINS))
     assert len(hall.run("agenda", "--from", "2027-03-15", "--json").json["events"]) == 2
-    told = hall.run("say", said, "--in", "cal", "--now", "2027-03-15 10:00")
+    told = hall.say(said, "--in", "cal", "--now", "2027-03-15 10:00")
     assert told.code != 0
     assert 'several events have the UID "same"' in told.out + told.err
     assert path.read_bytes() == calendar(*TWINS)
@@ -72,7 +72,7 @@ def test_one_of_two_with_one_uid_is_not_changed(hall: Desk, said: str) -> None:
 def test_two_files_with_one_uid(desk: Desk) -> None:
     desk.settings(SETTINGS, '[places.cal]\nkind = "calendar"\nfolder = "cal"\n')
     paths = [desk.write(f"cal/{name}.ics", calendar(part)) for name, part in zip(("same", "copy"), TWINS, strict=True)]
-    told = desk.run("say", "rename band to Rehearsal", "--in", "cal", "--now", "2027-03-15 10:00")
+    told = desk.say("rename band to Rehearsal", "--in", "cal", "--now", "2027-03-15 10:00")
     assert told.code != 0
     assert "cal/copy.ics and cal/same.ics" in told.out + told.err
     assert [each.read_bytes() for each in paths] == [calendar(part) for part in TWINS]
@@ -85,7 +85,7 @@ def test_of_several_versions_the_newest_counts_and_the_others_stay(hall: Desk, o
     path = hall.write("cal/all.ics", calendar(*(old, new)[::order]))
     (shown,) = hall.run("agenda", "--from", "2027-03-15", "--json").json["events"]
     assert shown["location"] == "Hall"
-    assert hall.run("say", "rename same to Rehearsal", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
+    assert hall.say("rename same to Rehearsal", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
     assert calendar(old)[40:-20] in path.read_bytes()
     (shown,) = hall.run("agenda", "--from", "2027-03-15", "--json").json["events"]
     assert (shown["title"], shown["location"]) == ("Rehearsal", "Hall")
@@ -96,12 +96,12 @@ def test_an_event_without_a_uid_is_shown_changed_and_undone(hall: Desk) -> None:
     path = hall.write("cal/all.ics", data)
     shown = hall.run("agenda", "--from", "2027-03-15", "--json").json["events"]
     (uid,) = (each["uid"] for each in shown if each["title"] == "Band")
-    assert hall.run("say", "rename band to Rehearsal", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
+    assert hall.say("rename band to Rehearsal", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
     assert f"UID:{uid}" in lines_of(path.read_bytes())
-    assert hall.run("say", "move rehearsal to 17:00", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
+    assert hall.say("move rehearsal to 17:00", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
     assert hall.run("undo", "2", "1", "--yes").code == 0
     assert {"SUMMARY:Band", "DTSTART:20270317T100000Z", f"UID:{uid}"} <= set(lines_of(path.read_bytes()))
-    assert hall.run("say", "delete band on 17 march 2027", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
+    assert hall.say("delete band on 17 march 2027", "--in", "cal", "--now", "2027-03-15 10:00").code == 0
     assert b"SUMMARY:Band" not in path.read_bytes()
     assert b"UID:other" in path.read_bytes()
 
@@ -124,7 +124,7 @@ def test_a_calendar_does_not_say_into_which_file_it_is_put_back(desk: Desk, line
     desk.settings(SETTINGS, '[places.cal]\nkind = "calendar"\nfolder = "cal"\n')
     notes = desk.write("cal/notes.txt", b"mine")
     path = desk.write("cal/band.ics", calendar(event("band")).replace(b"PRODID:x", f"PRODID:x\r\n{line}".encode()))
-    assert desk.run("say", "delete band on 17 march 2027", "--in", "cal").code == 0
+    assert desk.say("delete band on 17 march 2027", "--in", "cal").code == 0
     assert not path.exists()
     assert desk.run("undo", "1", "--yes").code == 0
     assert notes.read_bytes() == b"mine"

@@ -38,7 +38,7 @@ def agenda(hall: Desk) -> list[tuple[str, str]]:
 
 def test_both_parts_are_whole(hall: Desk) -> None:
     path = hall.write("cal/all.ics", calendar(BAND))
-    assert hall.run("say", MOVE, "--in", "cal").code == 0
+    assert hall.say(MOVE, "--in", "cal").code == 0
     assert agenda(hall) == [
         ("2027-03-03T09:00", "band"),
         ("2027-03-10T09:00", "band"),
@@ -58,7 +58,7 @@ def test_both_parts_are_whole(hall: Desk) -> None:
 
 def test_nothing_is_done_where_a_changed_one_would_be_lost(hall: Desk) -> None:
     path = hall.write("cal/all.ics", calendar(BAND, OWN))
-    said = hall.run("say", MOVE, "--in", "cal")
+    said = hall.say(MOVE, "--in", "cal")
     assert said.code == 1
     assert 'of "band" one occurrence from 2027-03-24 on would be lost' in said.out
     assert path.read_bytes() == calendar(BAND, OWN)
@@ -68,7 +68,7 @@ def test_nothing_is_done_where_a_changed_one_would_be_lost(hall: Desk) -> None:
 def test_deleting_takes_those_with_it_that_were_changed_and_undo_brings_them_back(hall: Desk) -> None:
     path = hall.write("cal/all.ics", calendar(BAND, OWN))
     before = agenda(hall)
-    assert hall.run("say", DELETE, "--in", "cal").code == 0
+    assert hall.say(DELETE, "--in", "cal").code == 0
     assert [start for start, _ in agenda(hall)] == ["2027-03-03T09:00", "2027-03-10T09:00"]
     assert hall.run("undo", "1", "--yes").code == 0
     assert agenda(hall) == before
@@ -81,7 +81,7 @@ def test_single_dates_have_no_later_part(hall: Desk) -> None:
     data = calendar(event("band", "DURATION:PT1H", "RDATE:20270317T100000Z,20270324T100000Z"))
     path = hall.write("cal/all.ics", data.replace(b"20270317T100000Z\r\nSUMM", b"20270303T100000Z\r\nSUMM"))
     before = path.read_bytes()
-    said = hall.run("say", DELETE, "--in", "cal")
+    said = hall.say(DELETE, "--in", "cal")
     assert "stands on single dates" in said.out
     assert path.read_bytes() == before
 

@@ -17,12 +17,18 @@ from whenvoca.speech.candidates.target_sets import TargetSet
 from whenvoca.speech.following import WHOLE_DAY, follow
 from whenvoca.speech.judging.intents import INTENTS
 from whenvoca.speech.judging.judge import Weights, shipped
+from whenvoca.speech.judging.leftovers import Explaining
 from whenvoca.speech.judging.readings import Reading, TextReader
 from whenvoca.speech.offering import offer, which_of
 from whenvoca.speech.request import Intent, Request, Surroundings, Wish
 from whenvoca.speech.requests import to_request
 
 MOST_OFFERS = 3
+_PLAIN = 0.3  # how sure an order must be of which nothing is left
+_COURTESY = frozenset("please can could would you kindly hi hello ok okay just also , .".split())
+_ORDERS = frozenset(
+    "move rename cancel delete remove change shift push postpone extend shorten invite reschedule".split()
+)
 _MOST_WORDS = 2  # of an answer, beside times and people
 _GOING_ON = frozenset("in at on with for no not make until from actually sorry to rather".split())
 _STARTING = frozenset("what what's when when's where where's who am is are do cancel delete add book move".split())
@@ -102,10 +108,13 @@ def _alone(reader: TextReader, *, least: float = 1.0) -> Request:
     if (which := _ambiguous(reader, first)) is not None:
         return which
     request = to_request(reader, first)
-    if first.sure >= reader.weights["act"]["least"] * least and not is_doubtful(reader, first):
+    enough = reader.weights["act"]["least"] * least if not is_plain_order(reader, first) else _PLAIN
+    if first.sure >= enough and not is_doubtful(reader, first):
         return request
     others = [request, *_others(reader, readings[1:], request)]
-    return offer(others[:MOST_OFFERS], reader.around) if not request.question else request
+    if request.question or (len(others) == 1 and request.intent in ("query", "free")):
+        return request  # a question that has one answer needs no question back
+    return offer(others[:MOST_OFFERS], reader.around)
 
 
 def _unknown_target(reader: TextReader) -> Request:
@@ -146,6 +155,22 @@ def _scope_of(reading: Reading) -> str:
     candidate = reading.candidate
     targets = candidate.targets if isinstance(candidate, Change) else candidate
     return targets.scope if isinstance(targets, TargetSet) else "this"
+
+
+def is_plain_order(reader: TextReader, reading: Reading) -> bool:
+    """Whether a text begins with the verb of a change or deletion, names a single event in full, and the reading leaves
+    nothing of it: rename band to choir."""
+    lows = [low for low in reader.chart.text.lows if low not in _COURTESY]
+    candidate = reading.candidate
+    if not isinstance(candidate, Change | TargetSet) or not lows or lows[0] not in _ORDERS:
+        return False
+    targets = candidate.targets if isinstance(candidate, Change) else candidate
+    event = targets.first.event
+    if len(targets.members) > 1 or not targets.first.is_phrase or event.is_series or event.occurrence is not None:
+        return False
+    explaining = Explaining(reader.chart, reader.spans, reader.mentions)
+    words = [low for low in explaining.left_words(candidate) if not cues_of([low]) and low not in DELETING_WORDS]
+    return not words and not any(mark.startswith("u any") for mark in explaining.marks(candidate))
 
 
 def is_doubtful(reader: TextReader, reading: Reading) -> bool:

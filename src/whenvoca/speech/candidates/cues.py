@@ -46,7 +46,7 @@ DELETING_WORDS = frozenset(
     cancel cancels cancelled canceled cancelling delete deleted remove removed drop dropped scrap scrapped erase kill
     bin clear cleared wipe off no not out strike forget skip ditch axe away gone withdraw withdrawn discontinue
     discontinued rescind void scratch lose rid isn't won't can't cannot don't doesn't aren't longer release take nix
-    empty finish finished end ends ended stop stopped never without abandon abandoned annul annulled suppress chuck
+    empty ended stop stopped never without abandon abandoned annul annulled suppress chuck
     yeet free unbook delist lift
     """.split()
 )

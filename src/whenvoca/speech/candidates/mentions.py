@@ -20,6 +20,10 @@ from whenvoca.speech.request import Target
 from whenvoca.speech.titles import AgendaIndex, compared, to_words
 from whenvoca.speech.words import is_one_off
 
+_AND_LATER = (
+    "all later", "later ones", "all after", "all following", "all future", "and later", "ones after",
+    "all of those after",
+)  # fmt: skip
 _MOST_EVENTS, _MOST_OCCURRENCES = 30, 40
 
 
@@ -109,11 +113,12 @@ class Mentions(Struct, dict=True):
         by_calendar: dict[str, list[Event]] = {}
         for each in targets:
             by_calendar.setdefault(each.calendar, []).append(each.event)
-        return [
-            Target(name, found)
-            for name, events in by_calendar.items()
-            for found in expand_events(events, low, high, self.zone)
-        ]
+        found: dict[tuple[str, str, str], Target] = {}  # one that two parts of a series give counts once
+        for name, events in by_calendar.items():
+            for occurrence in expand_events(events, low, high, self.zone):
+                key = (name, occurrence.uid, str(occurrence.span(self.zone)[0]))
+                found.setdefault(key, Target(name, occurrence))
+        return list(found.values())
 
     def to_occurrence(self, target: Target) -> Occurrence:
         """A target with its times as the clocks show them."""
@@ -254,7 +259,7 @@ class Mentions(Struct, dict=True):
                 found.append(
                     self._set([one], "this", "occurrence next" if one is upcoming[0] else "occurrence", words=words)
                 )
-            for one in [*upcoming[:2], *named_days[:3]]:
+            for one in named_days[:3] or upcoming[:2]:
                 following = self._set(
                     [x for x in upcoming if x.start >= one.start],
                     "following",
@@ -409,10 +414,14 @@ class Mentions(Struct, dict=True):
             for each in ("by words", "by person", "by place", "but words"):
                 if kind.endswith(each):
                     marks[f"filter {each}"] = 1.0
+        said = " ".join(chart.text.lows)
+        goes_on = any(words in said for words in _AND_LATER)
         series_words = {
-            "all": bool(lows & {"all", "every", "each", "whole", "series", "always", "altogether", "any"}),
+            "all": not goes_on
+            and bool(lows & {"all", "every", "each", "whole", "series", "always", "altogether", "any"}),
             "following": bool(lows & {"onwards", "onward", "following", "future", "rest", "after", "anymore"})
-            or "from" in lows,
+            or "from" in lows
+            or goes_on,
         }
         for name, is_there in series_words.items():
             marks[f"{scope} with {name} word"] = float(is_there)
