@@ -47,12 +47,13 @@ rm workflows/strange.voca
 shot watch 'whenvoca watch --until "2027-03-17 06:00"' 'whenvoca runs --limit 5' 'whenvoca places'
 shot words 'whenvoca words create event'
 now='--now "2027-03-17 10:00"'
-shot say 'whenvoca say "lens test friday 2pm in the hall, remind me 15 min before" --in domes --explain' \
-  'whenvoca say "push it back by 30 min"' 'whenvoca say "no, 4pm"' 'whenvoca say "with tomas"' 'whenvoca say "cancel the visitors"' \
-  'whenvoca say "the second one"' 'whenvoca say "undo that"' 'whenvoca say "could the lens test be an hour earlier?"' 'whenvoca say "clear friday"' \
-  'whenvoca say "never mind"' 'whenvoca say "make dome check 31 april 10:00" --in domes'
+shot say 'whenvoca say "lens test friday 2pm in the hall, remind me 15 min before" --in domes' \
+  'whenvoca say "push it back by 30 min"' 'whenvoca say "no, 4pm"' \
+  'whenvoca say "lunch with ana fri 1ish at the old mill and a tour at 4" --in domes' 'whenvoca say "yes" --in domes' \
+  'whenvoca say "could the lens test be an hour earlier?"' \
+  'whenvoca say "make dome check 31 april 10:00" --in domes' 'whenvoca read text --explain "the lens test is in the east dome now"'
 shot desk 'whenvoca say "am I free tomorrow before noon?" --as ines --leave' \
-  'whenvoca say "make filter change tomorrow 11:20 for 50 min" --as ines --leave' 'whenvoca run calendar-desk' \
+  'whenvoca say "filter change tomorrow 11:20 for 50 min" --as ines --leave' 'whenvoca run calendar-desk' \
   'whenvoca say "calendar, delete everything on friday" --as tomas --to dome-floor --leave' \
   'whenvoca run calendar-desk --quiet' 'whenvoca say --to dome-floor' 'whenvoca explain --message filter'
 whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --now "2027-03-23 09:00" 2>/dev/null

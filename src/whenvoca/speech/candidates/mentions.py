@@ -145,7 +145,8 @@ class Mentions(Struct, dict=True):
                 occurrence.title_share, occurrence.words, occurrence.is_phrase = share, count, whole
                 self._note(occurrence)
                 found.append(occurrence)
-        return found
+        once = {(each.target.calendar, each.event.uid, each.start): each for each in reversed(found)}
+        return list(once.values())[::-1]
 
     def _note(self, occurrence: Occurrence) -> None:
         event = occurrence.event
