@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 from functools import cached_property
 from itertools import combinations
 from math import log
@@ -403,7 +403,7 @@ class Mentions(Struct, dict=True):
             marks["no day fits"] = float(not fitting)
         else:
             marks["no day said"] = 1.0
-        led = [each for each in days if self._is_from(each) and any(self.on(first, each.value) for _ in (0,))]
+        led = [each for each in days if self._is_from(each) and self.on(first, each.value)]
         marks[f"{scope} from its day"] = float(bool(led))
         marks["time fits"] = float(all(self.is_at(each) for each in members))
         marks["past"] = float(first.end <= chart.now)
@@ -439,8 +439,3 @@ class Mentions(Struct, dict=True):
             len(members) > 1 and bool(lows & {"both", "and", "+", "&", ";", ","})
         )
         return TargetSet(members, scope, marks, used if used is not None else narrow[:1] or fitting[:1], words)
-
-
-def day_of(moment: datetime) -> date:
-    """The day of a moment."""
-    return moment.date()

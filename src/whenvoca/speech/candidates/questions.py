@@ -13,7 +13,7 @@ from whenvoca.speech.candidates.target_sets import Occurrence
 from whenvoca.speech.candidates.whens import find_whens
 from whenvoca.speech.chart.chart import Chart
 from whenvoca.speech.chart.clocks import PARTS, Clock, settled
-from whenvoca.speech.chart.piece import DAY, Days, Piece
+from whenvoca.speech.chart.piece import DAY, Days
 
 _CUES = frozenset(
     """
@@ -260,7 +260,7 @@ def _busy(chart: Chart, mentions: Mentions, name: str, low: datetime, high: date
     }
     seen: list[list[Occurrence]] = []
     for how, chosen in options.items():
-        if chosen in seen or (how == "in a place" and not chosen and not any(True for _ in ())):
+        if chosen in seen or (how == "in a place" and not chosen):
             continue
         seen.append(chosen)
         marks = {
@@ -270,6 +270,3 @@ def _busy(chart: Chart, mentions: Mentions, name: str, low: datetime, high: date
             "free": float(not chosen),
         }
         yield Question("free", chosen, (low, high), marks, how)
-
-
-_: tuple[type, ...] = (Piece,)

@@ -101,8 +101,6 @@ def give_rule(chart: Chart, when: When, rule: Repetition, day: Piece[Days] | Non
     when.end = when.start + lasts
     when.marks["moved to rule"] = float(ahead > 0 and day is not None)
     parts = [rule.rule]
-    if rule.freq == "WEEKLY" and not rule.by:
-        parts = [f"{rule.rule};BYDAY={CODES[candidate.weekday()]}"] if False else parts
     stretch = day.value if day is not None and limit is None and day.value.last > day.value.first else None
     is_from = day is not None and lead_of(chart, day) in FROM_WORDS and day.value.is_period
     if stretch is not None and not is_from and isinstance(when.start, datetime) and stretch.last > candidate:

@@ -17,7 +17,6 @@ _NUMBER = r"(?:[2-5]0 [1-9]|\d{1,2})"
 _MARK = r"(?P<mark>[ap]\.? ?m\b\.?|[ap]\b)"
 _LEAD = r"(?:(?P<lead>at about|at around|about|around|at|from|by|@|for|starting at|starts at|start at|starts|start|before|after|to|until|circa|hour|hours|kick off|say) )?"
 _TAIL = r"(?: ?(?:sharp|ish|-ish|on the dot|prompt|hrs|uhr))?"
-_SEP = r" ?(?:-|to|until|->|and|up to|through) ?(?:about |around |at |say |maybe |like )?"
 
 
 class Clock(Struct, frozen=True):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from datetime import datetime, timedelta
+from datetime import timedelta
 from typing import Any
 
 from whenvoca.speech.candidates.change import Change
@@ -169,6 +169,3 @@ class Explaining:
         if all(each.has_place for each in members):
             for words in self._places:
                 take([Piece(min(words), max(words) + 1, None, "place")])
-
-
-_: tuple[type, ...] = (datetime,)
