@@ -409,3 +409,29 @@ def test_a_series_moved_to_another_day_turns_with_what_was_taken_out_of_it(desk:
         ("from 6 april on mirror wash on saturday", 0, "and all after it"),
     )
     assert [each for each in titles(desk) if "wash" in each][-1].endswith("T10:40")
+
+
+@pytest.mark.parametrize(
+    ("text", "start"),
+    [
+        ("Budget call Friday 4pm UTC", "DTSTART:20270319T160000Z"),
+        ("Budget call on Friday at 3pm New York time", "DTSTART;TZID=America/New_York:20270319T150000"),
+        ("Budget call every Monday 9am New York time", "DTSTART;TZID=America/New_York:20270322T090000"),
+    ],
+)
+def test_a_time_in_another_zone(desk: Desk, text: str, start: str) -> None:
+    talk(desk, (text, 0, "Budget call"))
+    made = [each.read_text(encoding="utf-8") for each in (desk.folder / "domes").glob("*.ics")]
+    assert len(made) == 1
+    assert start in made[0]
+
+
+def test_a_zone_that_may_be_several_is_asked_about(desk: Desk) -> None:
+    talk(desk, ("Budget call Friday 3pm IST", 4, "IST is the time of India"))
+    assert not list((desk.folder / "domes").glob("*.ics"))
+
+
+def test_two_zones_in_one_text_are_never_acted_on_unasked(desk: Desk) -> None:
+    done = desk.run("say", "Sync Friday 3pm London time / 4pm Berlin time", "--now", NOW)
+    assert done.code == 4
+    assert not list((desk.folder / "domes").glob("*.ics"))

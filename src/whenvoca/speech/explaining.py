@@ -58,6 +58,7 @@ def _pieces(reader: TextReader) -> list[tuple[str, str, str]]:
         "time": chart.clocks,
         "from to": chart.stretches,
         "length": chart.lengths,
+        "zone": chart.zones,
         "part of the day": chart.parts,
         "repetition": chart.repetitions,
         "how often": chart.limits,

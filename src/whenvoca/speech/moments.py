@@ -18,7 +18,7 @@ def moment_in(
     reader = TextReader(text if kind != "time" else f"at {text}", around, weights)
     chart = reader.chart
     covered: set[int] = set()
-    pieces: list[Any] = [*chart.days, *chart.clocks, *chart.parts]
+    pieces: list[Any] = [*chart.days, *chart.clocks, *chart.parts, *chart.zones]
     for each in pieces:
         covered |= set(range(each.begin, each.end))
     if any(low[0].isalnum() and n not in covered and low not in ("at", "on") for n, low in enumerate(chart.text.lows)):
@@ -30,8 +30,8 @@ def moment_in(
     whens = [each for each in reader.whens if isinstance(each.start, datetime)]
     if kind == "moment":
         whens = [each for each in whens if "day none" not in each.marks]
-    if not whens:
+    if not whens or (kind == "time" and chart.zones):
         return None
     best = max(whens, key=lambda each: score(weights["when"], each.marks)).start
     assert isinstance(best, datetime)
-    return best.time() if kind == "time" else best.replace(tzinfo=around.zone)
+    return best.time() if kind == "time" else best.replace(tzinfo=reader.zone)

@@ -18,6 +18,7 @@ from whenvoca.speech.candidates.target_sets import Occurrence, TargetSet
 from whenvoca.speech.chart.clocks import PARTS, Clock, Length, Stretch
 from whenvoca.speech.chart.piece import DAY, Days, Piece
 from whenvoca.speech.chart.repeats import Limit, Repetition
+from whenvoca.speech.chart.zones import Zone
 from whenvoca.speech.judging.readings import Candidate, Reading, TextReader
 from whenvoca.speech.request import Because, Request, Surroundings, Target, Wish
 
@@ -44,7 +45,7 @@ def to_request(reader: TextReader, reading: Reading) -> Request:
 
 def plain_request(reader: TextReader, candidate: Candidate) -> Request:
     """The request that a candidate is, whatever may be wrong with it."""
-    zone = reader.around.zone
+    zone = reader.zone
     match candidate:
         case Draft():
             return Request("create", events=[_wish(reader, candidate)])
@@ -78,7 +79,7 @@ def _wish(reader: TextReader, draft: Draft) -> Wish:
 
 
 def _wish_of_part(reader: TextReader, draft: Draft, said: Any, title: str, place: str) -> Wish:
-    zone, when = reader.around.zone, draft.when
+    zone, when = reader.zone, draft.when
     start, end = _aware(when.start, zone), _aware(when.end, zone)
     if not when.length_said and isinstance(start, datetime) and isinstance(end, datetime):
         end = (start.astimezone(UTC) + timedelta(minutes=reader.around.length)).astimezone(zone)
@@ -185,6 +186,8 @@ def _checked(reader: TextReader, request: Request, candidate: Any) -> Request:
     )
     if doubt:
         return _ask(request, doubt, "start")
+    if unclear := next((each.value.doubt for each in reader.chart.zones if each.value.doubt), ""):
+        return _ask(request, unclear, "start")
     if request.intent == "create":
         for wish in request.events:
             question = _asked_of(reader, wish, candidate)
@@ -255,7 +258,11 @@ def _because(reader: TextReader, candidate: Candidate) -> list[Because]:
     found = []
     if isinstance(candidate, Several | None):
         return []
-    pieces = [*_pieces(candidate), *(candidate.targets.used if isinstance(candidate, Change) else [])]
+    pieces = [
+        *_pieces(candidate),
+        *reader.chart.zones,
+        *(candidate.targets.used if isinstance(candidate, Change) else []),
+    ]
     title = candidate if isinstance(candidate, Draft) else None
     for each in sorted(pieces, key=lambda piece: piece.begin):
         if each.end > each.begin:
@@ -273,6 +280,8 @@ def show_piece(value: Any) -> str:
     if isinstance(value, Days):
         return str(value.first) if value.first == value.last else f"{value.first} to {value.last}"
     match value:
+        case Zone():
+            return f"zone {value.name}" if value.name else "a zone"
         case Clock():
             return f"{value.hour:02}:{value.minute:02}"
         case Stretch():

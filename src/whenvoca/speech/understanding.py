@@ -13,6 +13,7 @@ from whenvoca.speech.answers import answer_to, short_answer
 from whenvoca.speech.candidates.change import Change
 from whenvoca.speech.candidates.cues import DELETING_WORDS, cues_of
 from whenvoca.speech.candidates.drafts import Draft, likely_title
+from whenvoca.speech.candidates.several import Several
 from whenvoca.speech.candidates.target_sets import TargetSet
 from whenvoca.speech.following import WHOLE_DAY, follow
 from whenvoca.speech.judging.intents import INTENTS
@@ -176,10 +177,13 @@ def is_plain_order(reader: TextReader, reading: Reading) -> bool:
 def is_doubtful(reader: TextReader, reading: Reading) -> bool:
     """Whether something stands against a reading, however sure the judge is.
 
-    A number in the title where no day is said may be a day, one occurrence is not all of them, and nothing is
-    changed where no word asks for it.
+    A zone may belong to what stands as well as to what is new, a number in the title where no day is said may be
+    a day, one occurrence is not all of them, and nothing is changed where no word asks for it.
     """
     candidate = reading.candidate
+    zones = {each.value.name for each in reader.chart.zones}
+    if len(zones) > 1 or (zones and not isinstance(candidate, Draft | Several)):
+        return True
     if isinstance(candidate, Draft):
         marks, title = candidate.when.marks, candidate.title
         assert title is not None

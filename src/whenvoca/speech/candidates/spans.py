@@ -67,6 +67,7 @@ class SpanFinder(Struct, dict=True):
             *chart.reminders,
             *chart.parts,
             *chart.relatives,
+            *chart.zones,
         ):
             for i in range(each.begin, each.end):
                 found[i] = True

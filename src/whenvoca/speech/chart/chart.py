@@ -23,6 +23,7 @@ from whenvoca.speech.chart.piece import LOOSE, Days, Piece
 from whenvoca.speech.chart.reminders import read_reminders
 from whenvoca.speech.chart.repeats import Limit, Repetition, read_limits, read_repetitions
 from whenvoca.speech.chart.tokens import Text, read_tokens
+from whenvoca.speech.chart.zones import Zone, read_zones
 
 CORRECTING = frozenset("no sorry actually wait scratch rather oops correction hang meant mean instead".split())
 _COMMANDING = frozenset(["make", "call"])
@@ -86,6 +87,12 @@ class Chart(Struct, dict=True):
     def reminders(self) -> list[Piece[int]]:
         """Reminders, in minutes before."""
         return read_reminders(self.text, self.lengths)
+
+    @cached_property
+    def zones(self) -> list[Piece[Zone]]:
+        """Zones that times are said in."""
+        times: list[Piece[Clock] | Piece[Stretch]] = [*self.clocks, *self.stretches]
+        return read_zones(self.text, frozenset(each.end for each in times))
 
     @cached_property
     def people(self) -> list[Piece[str]]:

@@ -91,7 +91,7 @@ class Explaining:
 
     def _claimed(self, candidate: Draft | Change | TargetSet | Question) -> tuple[set[int], list[Occurrence]]:
         chart = self._chart
-        claimed: set[int] = set()
+        claimed = {i for each in chart.zones for i in range(each.begin, each.end)}
         members: list[Occurrence] = []
 
         def take(pieces: Iterable[Piece[Any]]) -> None:

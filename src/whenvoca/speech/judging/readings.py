@@ -8,6 +8,7 @@ from datetime import date, datetime
 from functools import cached_property
 from math import exp, log
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
 
@@ -83,6 +84,12 @@ class TextReader(Struct, dict=True):
         """The typed pieces, with the events that the text says after or before of."""
         now = self.around.now.astimezone(self.around.zone).replace(tzinfo=None)
         return read_chart(self.text, now, self.around.order, self.around.names)
+
+    @cached_property
+    def zone(self) -> ZoneInfo:
+        """The zone that new times are in: the one that is said, else that of the surroundings."""
+        said = {each.value.name for each in self.chart.zones if each.value.name}
+        return ZoneInfo(said.pop()) if len(said) == 1 else self.around.zone
 
     @cached_property
     def mentions(self) -> Mentions:
