@@ -153,12 +153,13 @@ def test_any_text_has_pieces_within_it(text: str, order: str) -> None:
         ("call tomorrow at 3pm London time", "London time", "Europe/London"),
         ("at 11:30 new york time friday", "new york time", "America/New_York"),
         ("friday, us eastern time, 10am", "us eastern time", "America/New_York"),
-        ("briefing 10am Pacific on Friday", "Pacific", "America/Los_Angeles"),
+        ("briefing 10am Pacific Friday", "Pacific", "America/Los_Angeles"),
         ("fri 14:00-15:00 CET", "CET", "Europe/Brussels"),
         ("fri 14:00 (Europe/Berlin)", "Europe/Berlin", "Europe/Berlin"),
         ("9am America/New_York", "America/New_York", "America/New_York"),
         ("demo 10:00 UTC-5", "UTC-5", "Etc/GMT+5"),
         ("demo 10:00, UTC", "UTC", "UTC"),
+        ("3pm for 40 min, gmt", "gmt", "UTC"),
         ("3pm IST", "IST", ""),
     ],
 )
@@ -169,7 +170,14 @@ def test_zones(text: str, said: str, zone: str) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["3pm in London", "pacific fleet talk at 3", "easter time lunch at 12:00", "West wing tour 3pm", "London time"],
+    [
+        "3pm in London",
+        "3pm pacific fleet talk",
+        "fri 3pm West wing tour",
+        "easter time lunch at 12:00",
+        "West wing tour 3pm",
+        "London time",
+    ],
 )
 def test_what_is_no_zone(text: str) -> None:
     assert not chart(text).zones

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from datetime import datetime
 from functools import cached_property
+from typing import Any
 
 from msgspec import Struct, field
 
@@ -91,7 +92,7 @@ class Chart(Struct, dict=True):
     @cached_property
     def zones(self) -> list[Piece[Zone]]:
         """Zones that times are said in."""
-        times: list[Piece[Clock] | Piece[Stretch]] = [*self.clocks, *self.stretches]
+        times: list[Piece[Any]] = [*self.clocks, *self.stretches, *self.lengths]
         return read_zones(self.text, frozenset(each.end for each in times))
 
     @cached_property

@@ -12,7 +12,7 @@ from whenvoca.speech.chart.piece import Piece
 from whenvoca.speech.chart.tokens import Text
 
 _SHORT = {
-    "utc": "UTC", "gmt": "UTC", "wet": "Europe/Lisbon", "west": "Europe/Lisbon", "bst": "Europe/London",
+    "utc": "UTC", "gmt": "UTC", "bst": "Europe/London",
     "cet": "Europe/Brussels", "cest": "Europe/Brussels", "eet": "Europe/Athens", "eest": "Europe/Athens",
     "est": "America/New_York", "edt": "America/New_York", "cdt": "America/Chicago", "mdt": "America/Denver",
     "pst": "America/Los_Angeles", "pdt": "America/Los_Angeles", "jst": "Asia/Tokyo", "sgt": "Asia/Singapore",
@@ -36,9 +36,15 @@ _NO_TOWNS = frozenset(["easter", "center", "midway", "wake"])  # words as well
 
 
 @lru_cache(maxsize=1)
+def _known() -> dict[str, str]:
+    """Every zone of the IANA database, by its name in lower case."""
+    return {each.lower(): each for each in available_timezones()}
+
+
+@lru_cache(maxsize=1)
 def _towns() -> dict[str, str]:
     """Every town that a zone is named after, in lower case: zone names of the IANA database."""
-    zones = sorted(each for each in available_timezones() if each.startswith(_AREAS))
+    zones = sorted(each for each in _known().values() if each.startswith(_AREAS))
     towns = {each.rsplit("/", 1)[1].replace("_", " ").lower(): each for each in zones}
     return {town: zone for town, zone in towns.items() if town not in _NO_TOWNS}
 
@@ -49,7 +55,9 @@ _NAMED = re.compile(
 _TIMED = re.compile(r"(?<![a-z0-9])(?P<words>[a-z]+(?: [a-z]+)?) time\b")
 _OFFSET = re.compile(r"(?:utc|gmt) ?(?P<sign>[+-]) ?(?P<hours>1[0-4]|\d)(?![\d:.]| ?\d)")
 _ABBREVIATED = re.compile(rf"(?:{'|'.join([*_SHORT, *_SEVERAL])})\b")
-_BARE = re.compile(r"(?:us )?(?:eastern|pacific)\b")
+_BARE = re.compile(  # a word of many titles as well: only where the time ends with it
+    r"(?:us )?(?:eastern|pacific)(?= ?(?:[,.;:!?)\n]|$)| (?:on|with|for|in|this|next|every|tomorrow|today|[a-z]+day)\b)"
+)
 
 
 class Zone(Struct, frozen=True):
@@ -69,9 +77,8 @@ def read_zones(text: Text, after: frozenset[int]) -> list[Piece[Zone]]:
 
     if not after:
         return []
-    known = {each.lower(): each for each in available_timezones()}
     for begin, end, match in text.find(_NAMED):
-        name = known.get(f"{match['area']}/{match['town']}".replace(" ", "").lower())
+        name = _known().get(f"{match['area']}/{match['town']}".replace(" ", "").lower())
         if name is not None:
             add(begin, end, name, "name")
     for _, end, match in text.find(_TIMED):
