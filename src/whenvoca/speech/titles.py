@@ -6,6 +6,7 @@ from bisect import bisect_left
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from functools import cached_property, lru_cache
+from typing import Any
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
@@ -21,6 +22,7 @@ class AgendaIndex:
     def __init__(self, agenda: Sequence[Target], zone: ZoneInfo) -> None:
         self._agenda = [each for each in agenda if not each.event.cancelled]
         self._zone = zone
+        self.expanded: tuple[Any, list[Any]] = None, []  # occurrences of a time, as ``Mentions`` wants them
 
     @cached_property
     def _by_token(self) -> dict[str, set[int]]:

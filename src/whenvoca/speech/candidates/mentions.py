@@ -161,13 +161,40 @@ class Mentions(Struct, dict=True):
             occurrence.has_place = bool(places) and all(any(self._fits(s, word) for s in self.stems) for word in places)
 
     def between(self, low: datetime, high: datetime) -> list[Occurrence]:
-        """All occurrences that begin between two moments."""
+        """All occurrences that take some of the time between two moments, by their start."""
+        first, last = self._near
+        if first <= low and high <= last:
+            found = [each for each in self._coming if each.end > low and each.start < high]
+        else:
+            found = [each for each in self._expanded(low, high) if each.end > low and each.start < high]
+        for each in found:
+            if id(each) not in self._noted:
+                self._noted[id(each)] = each
+                each.title_share, each.words, each.is_phrase, _ = self.matched(each.event.title)
+                self._note(each)
+        return found
+
+    @cached_property
+    def _noted(self) -> dict[int, Occurrence]:
+        return {}
+
+    @cached_property
+    def _near(self) -> tuple[datetime, datetime]:
+        """The time that most texts are about."""
+        today = datetime.combine(self.chart.now, datetime.min.time())
+        return today - 32 * DAY, today + 402 * DAY
+
+    @cached_property
+    def _coming(self) -> list[Occurrence]:
+        """All occurrences of that time: expanded once, however many stretches of it and texts there are."""
+        near = self._near
+        if self.index.expanded[0] != near:
+            self.index.expanded = near, [(each.target, each.start, each.end) for each in self._expanded(*near)]
+        return [Occurrence(*each) for each in self.index.expanded[1]]
+
+    def _expanded(self, low: datetime, high: datetime) -> list[Occurrence]:
         zoned = [each.replace(tzinfo=self.zone) for each in (low, high)]
         found = [self.to_occurrence(each) for each in self.expand(self.index.around(*zoned), *zoned)]
-        found = [each for each in found if each.end > low and each.start < high]
-        for each in found:
-            each.title_share, each.words, each.is_phrase, _ = self.matched(each.event.title)
-            self._note(each)
         return sorted(found, key=lambda each: (each.start, each.event.uid))
 
     # --- sets

@@ -88,62 +88,62 @@ def _spoken(match: re.Match[str]) -> Clock | None:
 
 _FORMS = {
     "hour and minutes": (
-        re.compile(rf"{_LEAD}(?P<h>\d{{1,2}})(?P<sep>[:.]|h|;)(?P<m>\d{{2}})(?!\d|[./]\d)(?: ?{_MARK})?(?: ?h(?:ours)?\b)?{_TAIL}"),
+        rf"{_LEAD}(?P<h>\d{{1,2}})(?P<sep>[:.]|h|;)(?P<m>\d{{2}})(?!\d|[./]\d)(?: ?{_MARK})?(?: ?h(?:ours)?\b)?{_TAIL}",
         lambda m: _marked(int(m["h"]), int(m["m"]), m["mark"], is_24=m["h"][0] == "0" and len(m["h"]) == 2, lead=_lead(m)),
     ),
     "am or pm": (
-        re.compile(rf"{_LEAD}(?P<h>\d{{1,2}}) ?{_MARK}{_TAIL}"),
+        rf"{_LEAD}(?P<h>\d{{1,2}}) ?{_MARK}{_TAIL}",
         lambda m: _marked(_number(m["h"]), 0, m["mark"], lead=_lead(m)),
     ),
     "hour minutes am or pm": (
-        re.compile(rf"{_LEAD}(?P<h>1?\d) (?P<m>[0-5]\d|o \d|[2-5]0 [1-9]|[2-5]0) ?{_MARK}{_TAIL}"),
+        rf"{_LEAD}(?P<h>1?\d) (?P<m>[0-5]\d|o \d|[2-5]0 [1-9]|[2-5]0) ?{_MARK}{_TAIL}",
         lambda m: _marked(int(m["h"]), _number(m["m"].removeprefix("o ")), m["mark"], lead=_lead(m)),
     ),
     "hour minutes": (
-        re.compile(rf"{_LEAD}(?P<h>1?\d|2[0-3]) (?P<m>o \d|[2-5]0 [1-9]|[1-5][05]|oh \d)(?! ?(?:minutes|hours?|days?|weeks?|people|\d|%|[.:/]\d))"),
+        rf"{_LEAD}(?P<h>1?\d|2[0-3]) (?P<m>o \d|[2-5]0 [1-9]|[1-5][05]|oh \d)(?! ?(?:minutes|hours?|days?|weeks?|people|\d|%|[.:/]\d))",
         lambda m: _marked(int(m["h"]), _number(m["m"].removeprefix("o ").removeprefix("oh ")), None, lead=_lead(m)),
     ),
     "digits": (
-        re.compile(rf"{_LEAD}(?P<h>(?:[01]?\d|2[0-3])[0-5]\d) ?{_MARK}{_TAIL}"),
+        rf"{_LEAD}(?P<h>(?:[01]?\d|2[0-3])[0-5]\d) ?{_MARK}{_TAIL}",
         _digits,
     ),
     "bare digits": (
-        re.compile(rf"{_LEAD}(?P<h>(?:[01]?\d|2[0-3])[0-5]\d)(?P<mark>\b)(?: ?(?P<hrs>hours|h\b|hrs))?{_TAIL}(?![/.:]\d)"),
+        rf"{_LEAD}(?P<h>(?:[01]?\d|2[0-3])[0-5]\d)(?P<mark>\b)(?: ?(?P<hrs>hours|h\b|hrs))?{_TAIL}(?![/.:]\d)",
         lambda m: _digits_bare(m),
     ),
     "hours": (
-        re.compile(rf"{_LEAD}(?P<h>\d{{1,2}}) ?(?:h\b|hours?\b|uhr)(?: (?:and )?(?P<m>[0-5]?\d)(?: minutes)?)?(?! and)"),
+        rf"{_LEAD}(?P<h>\d{{1,2}}) ?(?:h\b|hours?\b|uhr)(?: (?:and )?(?P<m>[0-5]?\d)(?: minutes)?)?(?! and)",
         lambda m: _marked(int(m["h"]), int(m["m"] or 0), None, lead=_lead(m)) if int(m["h"]) >= 7 or _lead(m) in ("at", "hour", "from") else None,
     ),
     "o'clock": (
-        re.compile(rf"{_LEAD}(?P<h>\d{{1,2}}) ?o'?clock(?: {_MARK})?"),
+        rf"{_LEAD}(?P<h>\d{{1,2}}) ?o'?clock(?: {_MARK})?",
         lambda m: _marked(int(m["h"]), 0, m["mark"], lead=_lead(m)),
     ),
     "spoken": (
-        re.compile(
+        (
             rf"{_LEAD}(?P<m>half|(?:an? )?quarter|(?:5|10|20|25|20 5)(?: minutes)?|\d\d? minutes) (?P<way>past|to|after) (?P<h>\d{{1,2}}|noon|midnight)"
             rf"(?: ?{_MARK}| o'clock)?(?![:.]\d)"
         ),
         _spoken,
     ),
     "half": (
-        re.compile(rf"{_LEAD}half[- ](?P<h>\d{{1,2}})(?![:.]?\d| minutes| hours?| days?)(?: ?{_MARK})?"),
+        rf"{_LEAD}half[- ](?P<h>\d{{1,2}})(?![:.]?\d| minutes| hours?| days?)(?: ?{_MARK})?",
         lambda m: _marked(int(m["h"]), 30, m["mark"], lead=_lead(m)) if int(m["h"]) <= 12 else None,
     ),
     "and half": (
-        re.compile(rf"{_LEAD}(?P<h>\d{{1,2}}) (?:and )?(?:a )?half(?! hours?| an?)"),
+        rf"{_LEAD}(?P<h>\d{{1,2}}) (?:and )?(?:a )?half(?! hours?| an?)",
         lambda m: _marked(int(m["h"]), 30, None, lead=_lead(m)) if 1 <= int(m["h"]) <= 23 and _lead(m) in ("at", "from", "to", "until", "by") else None,
     ),
     "named": (
-        re.compile(rf"{_LEAD}(?:around |the )?(?P<n>noon|midnight|1st thing(?: in the morning)?|end of play|close of play|end of business|close of business|lunchtime|breakfast time|dinner time|tea time|teatime)"),
+        rf"{_LEAD}(?:around |the )?(?P<n>noon|midnight|1st thing(?: in the morning)?|end of play|close of play|end of business|close of business|lunchtime|breakfast time|dinner time|tea time|teatime)",
         lambda m: _named(m["n"], _lead(m)),
     ),
     "led": (
-        re.compile(rf"(?P<lead>at about|at around|about|around|at|@|from|by|until|to|before|after|for|-|say|between|start|starts|hour|now|kick off|is|make it|not|instead of|like) (?P<h>{_NUMBER})(?: ?-?ish)?(?![:.h/]?\d|st\b|nd\b|rd\b|th\b)(?! ?(?:minutes|hours?|days?|weeks?|months?|people|times|%|€|o'clock|[ap]m|years?|-year|\w+s\b(?<!hours)))"),
+        rf"(?P<lead>at about|at around|about|around|at|@|from|by|until|to|before|after|for|-|say|between|start|starts|hour|now|kick off|is|make it|not|instead of|like) (?P<h>{_NUMBER})(?: ?-?ish)?(?![:.h/]?\d|st\b|nd\b|rd\b|th\b)(?! ?(?:minutes|hours?|days?|weeks?|months?|people|times|%|€|o'clock|[ap]m|years?|-year|\w+s\b(?<!hours)))",
         lambda m: _marked(_number(m["h"]), 0, None, lead=_lead(m)) if _number(m["h"]) <= 24 else None,
     ),
     "bare": (
-        re.compile(r"(?P<h>1?\d|2[0-4]|20 [1-4])(?: ?-?ish)?(?![:.h/]\d|\d|st\b|nd\b|rd\b|th\b|[/:])(?! ?(?:minutes|hours?|days?|weeks?|months?|people|times|%|€|o'clock|[ap]m))"),
+        r"(?P<h>1?\d|2[0-4]|20 [1-4])(?: ?-?ish)?(?![:.h/]\d|\d|st\b|nd\b|rd\b|th\b|[/:])(?! ?(?:minutes|hours?|days?|weeks?|months?|people|times|%|€|o'clock|[ap]m))",
         lambda m: _marked(_number(m["h"]), 0, None) if 1 <= _number(m["h"]) <= 24 else None,
     ),
 }  # fmt: skip
@@ -288,19 +288,19 @@ def _joined(one: Clock, other: Clock) -> Stretch | None:
 _COUNT = r"(?P<n>\d+(?:[.,]\d+)?|an?|half an?|half|a couple of|couple of|couple|quarter of an|a quarter of an|three quarters of an|3 quarters of an|3/4 of an|3/4|1/2|a half)"
 _LENGTHS = {
     "length": (
-        re.compile(r"(?P<lead>for about |for |about |lasts |lasting |takes |allow |duration (?:of )?|length |of |by |over )?(?P<n>[2-5]0 [1-9]|\d+(?:[.,]\d+)?)(?P<half>½| 1/2)?[ -]?(?P<u>minutes|m|hours?|h|days?|weeks?|months?|fortnights?|nights?)(?: ?(?:and )?(?P<extra>a half|half|quarter|a quarter|[2-5]0 [1-9]|\d\d?)(?: ?(?P<xu>minutes|m))?)?(?: long)?(?![a-z])"),
+        r"(?P<lead>for about |for |about |lasts |lasting |takes |allow |duration (?:of )?|length |of |by |over )?(?P<n>[2-5]0 [1-9]|\d+(?:[.,]\d+)?)(?P<half>½| 1/2)?[ -]?(?P<u>minutes|m|hours?|h|days?|weeks?|months?|fortnights?|nights?)(?: ?(?:and )?(?P<extra>a half|half|quarter|a quarter|[2-5]0 [1-9]|\d\d?)(?: ?(?P<xu>minutes|m))?)?(?: long)?(?![a-z])",
         lambda m: _length(m),
     ),
     "worded length": (
-        re.compile(r"(?P<lead>for about |for |about |lasts |lasting |takes |allow |of |by )?(?:(?P<three>3|three) quarters of an hour|(?P<q>(?:a )?quarter of an hour|a quarter hour)|(?P<hh>(?:a )?half(?: an| a)? hour|1/2 (?:an )?hour|½ hour)|(?P<one>an|a|1|another) (?P<u>hour|day|week|fortnight|month|minutes)(?P<plus> and (?:a )?half| and (?:a )?quarter)?|(?P<c>(?:a )?couple of|a few) (?P<u2>minutes|hours|days|weeks|months))(?: long)?"),
+        r"(?P<lead>for about |for |about |lasts |lasting |takes |allow |of |by )?(?:(?P<three>3|three) quarters of an hour|(?P<q>(?:a )?quarter of an hour|a quarter hour)|(?P<hh>(?:a )?half(?: an| a)? hour|1/2 (?:an )?hour|½ hour)|(?P<one>an|a|1|another) (?P<u>hour|day|week|fortnight|month|minutes)(?P<plus> and (?:a )?half| and (?:a )?quarter)?|(?P<c>(?:a )?couple of|a few) (?P<u2>minutes|hours|days|weeks|months))(?: long)?",
         lambda m: _worded(m),
     ),
     "number and a half": (
-        re.compile(r"(?P<lead>for )?(?P<n>\d+) and a half (?P<u>hours?|days?)"),
+        r"(?P<lead>for )?(?P<n>\d+) and a half (?P<u>hours?|days?)",
         lambda m: Length(minutes=int(m["n"]) * 60 + 30) if m["u"].startswith("h") else None,
     ),
     "for a number": (
-        re.compile(r"(?P<lead>for )(?P<n>[1-9]5|[1-9]0|1[02]0|[2-5]0 [1-9])(?![:.]\d| ?(?:people|persons?|guests?|kids|children|visitors|pupils|minutes|hours?|days|weeks|months|years|%|€|am|pm|of)(?![a-z]))"),
+        r"(?P<lead>for )(?P<n>[1-9]5|[1-9]0|1[02]0|[2-5]0 [1-9])(?![:.]\d| ?(?:people|persons?|guests?|kids|children|visitors|pupils|minutes|hours?|days|weeks|months|years|%|€|am|pm|of)(?![a-z]))",
         lambda m: Length(minutes=_number(m["n"])),
     ),
 }  # fmt: skip
@@ -346,7 +346,7 @@ def _worded(match: re.Match[str]) -> Length:
 
 
 _RELATIVE = {
-    "in a length": (re.compile(r"in (?:about )?(?P<n>\d+|an?|half an) (?P<u>minutes|hours?)(?P<half> and a half)?(?: (?:time|from now))?|(?P<n2>\d+|an?|half an) (?P<u2>minutes|hours?) from now"), lambda m: _relative(m)),
+    "in a length": (r"in (?:about )?(?P<n>\d+|an?|half an) (?P<u>minutes|hours?)(?P<half> and a half)?(?: (?:time|from now))?|(?P<n2>\d+|an?|half an) (?P<u2>minutes|hours?) from now", lambda m: _relative(m)),
 }  # fmt: skip
 
 

@@ -42,13 +42,13 @@ class Days(Struct, frozen=True):
     is_past: bool = False
 
 
-Forms = Mapping[str, tuple[re.Pattern[str], Callable[[re.Match[str]], V | None]]]
+Forms = Mapping[str, tuple[str, Callable[[re.Match[str]], V | None]]]
 
 
 @lru_cache(maxsize=512)
-def _whole(pattern: re.Pattern[str]) -> re.Pattern[str]:
-    """The pattern where it takes whole words."""
-    return re.compile(rf"(?<![a-z0-9])(?:{pattern.pattern})(?![a-z0-9])")
+def _whole(pattern: str) -> re.Pattern[str]:
+    """The pattern where it takes whole words; compiled when it is first wanted, which keeps the import short."""
+    return re.compile(rf"(?<![a-z0-9])(?:{pattern})(?![a-z0-9])")
 
 
 LOOSE = ("weekday number", "day number", "week number")  # may as well be something shorter

@@ -65,55 +65,55 @@ _OF_MONTH = (
 )
 _FORMS = {
     "every weekday name": (
-        re.compile(rf"{_EVERY} (?:single )?(?P<i>other |2nd |alternate |3rd |4th )?(?P<d>{_LIST}){_PART}"),
+        rf"{_EVERY} (?:single )?(?P<i>other |2nd |alternate |3rd |4th )?(?P<d>{_LIST}){_PART}",
         lambda m: Repetition("WEEKLY", _interval((m["i"] or "").strip()), _byday(m["d"]), m["part"] or ""),
     ),
     "alternate": (
-        re.compile(rf"(?:on )?alternate (?:(?P<d>{_LIST}){_PART}|(?P<u>weeks|days|months))"),
+        rf"(?:on )?alternate (?:(?P<d>{_LIST}){_PART}|(?P<u>weeks|days|months))",
         lambda m: Repetition("WEEKLY", 2, _byday(m["d"]), m["part"] or "") if m["d"] else Repetition({"weeks": "WEEKLY", "days": "DAILY", "months": "MONTHLY"}[m["u"]], 2),
     ),
     "weekday names": (
-        re.compile(rf"(?:on |all )?(?P<d>{WD}s(?:(?:,| and| &| \+|/)? ?{WD}s)*){_PART}"),
+        rf"(?:on |all )?(?P<d>{WD}s(?:(?:,| and| &| \+|/)? ?{WD}s)*){_PART}",
         lambda m: Repetition("WEEKLY", 1, _byday(m["d"]), m["part"] or ""),
     ),
     "every unit": (
-        re.compile(rf"{_EVERY} (?:single )?(?P<i>other |2nd |3rd |4th |\d+ )?(?P<u>day|days|week|weeks|month|months|year|years|morning|afternoon|evening|night|weekday|weekdays|working day|workday|fortnight|quarter|weekend)(?:(?:,)? on (?:a |the )?(?P<d>{_LIST}|{_NTH}))?"),
+        rf"{_EVERY} (?:single )?(?P<i>other |2nd |3rd |4th |\d+ )?(?P<u>day|days|week|weeks|month|months|year|years|morning|afternoon|evening|night|weekday|weekdays|working day|workday|fortnight|quarter|weekend)(?:(?:,)? on (?:a |the )?(?P<d>{_LIST}|{_NTH}))?",
         lambda m: _unit(m),
     ),
     "adverb": (
-        re.compile(rf"(?:repeat(?:s|ing)? )?(?P<u>daily|weekly|fortnightly|biweekly|bi-weekly|monthly|yearly|annually|quarterly|2 weekly|2-weekly|once a week|once a month|once a day|q[1-4] ?(?:with|week|weeks)|nightly)(?:(?:,)?(?: on)?(?: a| the)? (?P<d>{_LIST}|{_NTH})(?! (?:of|at) {WD}))?"),
+        rf"(?:repeat(?:s|ing)? )?(?P<u>daily|weekly|fortnightly|biweekly|bi-weekly|monthly|yearly|annually|quarterly|2 weekly|2-weekly|once a week|once a month|once a day|q[1-4] ?(?:with|week|weeks)|nightly)(?:(?:,)?(?: on)?(?: a| the)? (?P<d>{_LIST}|{_NTH})(?! (?:of|at) {WD}))?",
         lambda m: _adverb(m),
     ),
     "every day but": (
-        re.compile(r"(?:every day|daily)(?:,)? (?:except|but not|apart from|not) (?:on )?(?:weekends|the weekend|saturdays? (?:and|or) sundays?)|(?:daily|every day),? \(?monday ?(?:to|-|until) ?friday\)?"),
+        r"(?:every day|daily)(?:,)? (?:except|but not|apart from|not) (?:on )?(?:weekends|the weekend|saturdays? (?:and|or) sundays?)|(?:daily|every day),? \(?monday ?(?:to|-|until) ?friday\)?",
         lambda m: Repetition("WEEKLY", 1, _WORKDAYS),
     ),
     "two weekdays of month": (
-        re.compile(rf"(?:on )?(?:the )?(?:every )?(?P<n>1st|2nd|3rd|4th)(?: and |,| & )(?:the )?(?P<n2>2nd|3rd|4th|last) (?P<d>{WD})s?{_OF_MONTH}"),
+        rf"(?:on )?(?:the )?(?:every )?(?P<n>1st|2nd|3rd|4th)(?: and |,| & )(?:the )?(?P<n2>2nd|3rd|4th|last) (?P<d>{WD})s?{_OF_MONTH}",
         lambda m: Repetition("MONTHLY", 1, f"BYDAY={_nth(m['n'])}{CODES[WEEKDAYS.index(m['d'])]},{_nth(m['n2'])}{CODES[WEEKDAYS.index(m['d'])]}"),
     ),
     "list interval": (
-        re.compile(rf"(?:on )?(?P<d>{WD}s?),? every (?P<i>other|2nd|\d+) weeks?"),
+        rf"(?:on )?(?P<d>{WD}s?),? every (?P<i>other|2nd|\d+) weeks?",
         lambda m: Repetition("WEEKLY", _interval(m["i"]), _byday(m["d"])),
     ),
     "nth weekday": (
-        re.compile(rf"(?:on )?(?:the |every |each )?(?P<n>last|1st|2nd|3rd|4th|5th) (?P<d>{WD}|working day|weekday|day){_OF_MONTH}"),
+        rf"(?:on )?(?:the |every |each )?(?P<n>last|1st|2nd|3rd|4th|5th) (?P<d>{WD}|working day|weekday|day){_OF_MONTH}",
         lambda m: _nth_weekday(m),
     ),
     "every month nth": (
-        re.compile(rf"(?:every|each) month,? (?:on )?(?:the )?(?P<n>last|1st|2nd|3rd|4th|5th) (?P<d>{WD})|monthly,? (?:on )?(?:the )?(?P<n2>last|1st|2nd|3rd|4th|5th) (?P<d2>{WD})"),
+        rf"(?:every|each) month,? (?:on )?(?:the )?(?P<n>last|1st|2nd|3rd|4th|5th) (?P<d>{WD})|monthly,? (?:on )?(?:the )?(?P<n2>last|1st|2nd|3rd|4th|5th) (?P<d2>{WD})",
         lambda m: Repetition("MONTHLY", 1, f"BYDAY={_nth(m['n'] or m['n2'])}{CODES[WEEKDAYS.index(m['d'] or m['d2'])]}"),
     ),
     "day of every month": (
-        re.compile(rf"(?:on |falls on )?(?:the )?(?P<n>{_NTH}){_OF_MONTH}|(?:on )?day (?P<n2>\d+) of (?:every|each) month"),
+        rf"(?:on |falls on )?(?:the )?(?P<n>{_NTH}){_OF_MONTH}|(?:on )?day (?P<n2>\d+) of (?:every|each) month",
         lambda m: Repetition("MONTHLY", 1, f"BYMONTHDAY={day_number(m['n'] or m['n2'])}"),
     ),
     "every date": (
-        re.compile(rf"every (?P<n>{_NTH})(?: of (?P<m>{'|'.join(MONTHS)}))?"),
+        rf"every (?P<n>{_NTH})(?: of (?P<m>{'|'.join(MONTHS)}))?",
         lambda m: Repetition("YEARLY") if m["m"] else Repetition("MONTHLY", 1, f"BYMONTHDAY={day_number(m['n'])}"),
     ),
     "weekdays": (
-        re.compile(r"(?:(?:on|at) )?(?:all )?(?P<w>weekdays|weekends|working days|monday ?(?:to|-|until|through) ?friday)"),
+        r"(?:(?:on|at) )?(?:all )?(?P<w>weekdays|weekends|working days|monday ?(?:to|-|until|through) ?friday)",
         lambda m: Repetition("WEEKLY", 1, "BYDAY=SA,SU" if "end" in m["w"] else _WORKDAYS),
     ),
 }  # fmt: skip
@@ -173,10 +173,10 @@ def read_repetitions(text: Text) -> list[Piece[Repetition]]:
 
 
 _LIMITS = {
-    "times": (re.compile(r"(?:for )?(?P<n>\d+) times?|x ?(?P<x>\d+)|\((?P<y>\d+) (?:times|x)\)|(?P<z>\d+) ?x"), lambda m: _limit(m["n"] or m["x"] or m["y"] or m["z"])),
-    "after": (re.compile(r"(?:ends? |stops? |stopping |ending )?after (?P<n>\d+) (?!minutes|hours?|days?|weeks?|am|pm|o'clock)[a-z]+"), lambda m: _limit(m["n"])),
-    "sessions": (re.compile(r"(?:for )?(?P<n>\d+) (?:sessions|occurrences|dates|rounds|meetings|lessons|classes|goes)(?: in all| in total)?"), lambda m: _limit(m["n"])),
-    "span": (re.compile(r"(?:for |over |lasting )(?:the )?(?:next )?(?P<n>\d+|a couple of|a) (?P<u>weeks?|days?|months?|nights?|evenings?|mornings?|fortnights?|years?|mondays|tuesdays|wednesdays|thursdays|fridays|saturdays|sundays)(?: running| in a row| in total)?|(?P<n2>\d+) (?P<u2>weeks|nights|evenings|mornings)(?: running| in a row| in total)?|the next (?P<n3>\d+) (?P<u3>weeks|days|months|nights)"), lambda m: _span(m)),
+    "times": (r"(?:for )?(?P<n>\d+) times?|x ?(?P<x>\d+)|\((?P<y>\d+) (?:times|x)\)|(?P<z>\d+) ?x", lambda m: _limit(m["n"] or m["x"] or m["y"] or m["z"])),
+    "after": (r"(?:ends? |stops? |stopping |ending )?after (?P<n>\d+) (?!minutes|hours?|days?|weeks?|am|pm|o'clock)[a-z]+", lambda m: _limit(m["n"])),
+    "sessions": (r"(?:for )?(?P<n>\d+) (?:sessions|occurrences|dates|rounds|meetings|lessons|classes|goes)(?: in all| in total)?", lambda m: _limit(m["n"])),
+    "span": (r"(?:for |over |lasting )(?:the )?(?:next )?(?P<n>\d+|a couple of|a) (?P<u>weeks?|days?|months?|nights?|evenings?|mornings?|fortnights?|years?|mondays|tuesdays|wednesdays|thursdays|fridays|saturdays|sundays)(?: running| in a row| in total)?|(?P<n2>\d+) (?P<u2>weeks|nights|evenings|mornings)(?: running| in a row| in total)?|the next (?P<n3>\d+) (?P<u3>weeks|days|months|nights)", lambda m: _span(m)),
 }  # fmt: skip
 
 
