@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from whenvoca.speech.candidates.expanding import to_occurrence
 from whenvoca.speech.candidates.mentions import Mentions
 from whenvoca.speech.judging.readings import TextReader
 from whenvoca.speech.request import Request
@@ -136,7 +137,7 @@ def _by_words(reader: TextReader, pending: Request) -> Request | None:
     mentions = Mentions(reader.chart, AgendaIndex(agenda, around.zone), agenda, around.zone)
     fits: list[float] = []
     for target in agenda:
-        occurrence = mentions.to_occurrence(target)
+        occurrence = to_occurrence(target, mentions.zone)
         share, _, _, _ = mentions.matched(target.event.title)
         on_day = any(mentions.on(occurrence, day.value) for day in reader.chart.days)
         at_time = mentions.is_at(occurrence)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from whenvoca.speech.candidates.change import Change
 from whenvoca.speech.candidates.cues import cues_of
-from whenvoca.speech.candidates.target_sets import Occurrence, TargetSet
+from whenvoca.speech.candidates.expanding import to_occurrence
+from whenvoca.speech.candidates.target_sets import TargetSet
 from whenvoca.speech.judging.judge import score, shares
 from whenvoca.speech.judging.leftovers import Explaining
 from whenvoca.speech.judging.readings import Reading, TextReader
@@ -80,7 +81,7 @@ def _names_another(reader: TextReader, last: list[Target]) -> bool:
 
 def _changed(reader: TextReader, target: Target, *, most_left: int) -> Request | None:
     """The likeliest change of one event, if it explains what the text says."""
-    occurrence: Occurrence = reader.mentions.to_occurrence(target)
+    occurrence = to_occurrence(target, reader.around.zone)
     marks = {"set single": 1.0, "scope this": 1.0, "share": 1.0, "whole title": 1.0}
     words = reader.mentions.matched(target.event.title)[3]
     targets = TargetSet([occurrence], "this", marks, [], words)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from functools import cached_property
 from itertools import combinations
@@ -11,8 +11,7 @@ from zoneinfo import ZoneInfo
 
 from msgspec import Struct
 
-from whenvoca.calendars.event import Event
-from whenvoca.calendars.recurrence import expand_events
+from whenvoca.speech.candidates.expanding import expand
 from whenvoca.speech.candidates.target_sets import EVERYTHING, STOP_WORDS, Occurrence, TargetSet, stem
 from whenvoca.speech.chart.chart import Chart
 from whenvoca.speech.chart.piece import DAY, Days, Piece
@@ -108,25 +107,6 @@ class Mentions(Struct, dict=True):
         whole = f" {' '.join(words)} " in f" {' '.join(self.stems)} "
         return (found / total if total else 0.0), count, whole, places
 
-    def expand(self, targets: Iterable[Target], low: datetime, high: datetime) -> list[Target]:
-        """Their occurrences between two moments."""
-        by_calendar: dict[str, list[Event]] = {}
-        for each in targets:
-            by_calendar.setdefault(each.calendar, []).append(each.event)
-        found: dict[tuple[str, str, str], Target] = {}  # one that two parts of a series give counts once
-        for name, events in by_calendar.items():
-            for occurrence in expand_events(events, low, high, self.zone):
-                key = (name, occurrence.uid, str(occurrence.span(self.zone)[0]))
-                found.setdefault(key, Target(name, occurrence))
-        return list(found.values())
-
-    def to_occurrence(self, target: Target) -> Occurrence:
-        """A target with its times as the clocks show them."""
-        start, end = target.event.span(self.zone)
-        return Occurrence(
-            target, start.astimezone(self.zone).replace(tzinfo=None), end.astimezone(self.zone).replace(tzinfo=None)
-        )
-
     @cached_property
     def named(self) -> list[Occurrence]:
         """The occurrences of events whose title, place or people stand in the text, the best first."""
@@ -139,9 +119,8 @@ class Mentions(Struct, dict=True):
         now = self.chart.now.replace(tzinfo=self.zone)
         found = []
         for _, target, (share, count, whole) in scored[:_MOST_EVENTS]:
-            some = self.expand([target], now - 8 * DAY, now + timedelta(days=400))[:_MOST_OCCURRENCES]
-            for each in some:
-                occurrence = self.to_occurrence(each)
+            some = expand([target], now - 8 * DAY, now + timedelta(days=400), self.zone)[:_MOST_OCCURRENCES]
+            for occurrence in some:
                 occurrence.title_share, occurrence.words, occurrence.is_phrase = share, count, whole
                 self._note(occurrence)
                 found.append(occurrence)
@@ -163,10 +142,8 @@ class Mentions(Struct, dict=True):
     def between(self, low: datetime, high: datetime) -> list[Occurrence]:
         """All occurrences that take some of the time between two moments, by their start."""
         first, last = self._near
-        if first <= low and high <= last:
-            found = [each for each in self._coming if each.end > low and each.start < high]
-        else:
-            found = [each for each in self._expanded(low, high) if each.end > low and each.start < high]
+        some = self._coming if first <= low and high <= last else self._expanded(low, high)
+        found = [each for each in some if each.end > low and each.start < high]
         for each in found:
             if id(each) not in self._noted:
                 self._noted[id(each)] = each
@@ -193,8 +170,8 @@ class Mentions(Struct, dict=True):
         return [Occurrence(*each) for each in self.index.expanded[1]]
 
     def _expanded(self, low: datetime, high: datetime) -> list[Occurrence]:
-        zoned = [each.replace(tzinfo=self.zone) for each in (low, high)]
-        found = [self.to_occurrence(each) for each in self.expand(self.index.around(*zoned), *zoned)]
+        first, last = (each.replace(tzinfo=self.zone) for each in (low, high))
+        found = expand(self.index.around(first, last), first, last, self.zone)
         return sorted(found, key=lambda each: (each.start, each.event.uid))
 
     # --- sets
