@@ -159,6 +159,7 @@ def test_any_text_has_pieces_within_it(text: str, order: str) -> None:
         ("9am America/New_York", "America/New_York", "America/New_York"),
         ("demo 10:00 UTC-5", "UTC-5", "Etc/GMT+5"),
         ("demo 10:00, UTC", "UTC", "UTC"),
+        ("2 to 3 p.m. Newfoundland time", "Newfoundland time", "America/St_Johns"),
         ("3pm for 40 min, gmt", "gmt", "UTC"),
         ("3pm IST", "IST", ""),
     ],

@@ -25,6 +25,8 @@ _SPOKEN = {
     "french": "Europe/Paris", "central european": "Europe/Brussels", "eastern": "America/New_York",
     "us eastern": "America/New_York", "boston": "America/New_York", "washington": "America/New_York",
     "central": "America/Chicago", "us central": "America/Chicago", "mountain": "America/Denver",
+    "alaska": "America/Anchorage", "hawaii": "Pacific/Honolulu", "atlantic": "America/Halifax",
+    "newfoundland": "America/St_Johns",
     "pacific": "America/Los_Angeles", "us pacific": "America/Los_Angeles", "san francisco": "America/Los_Angeles",
     "seattle": "America/Los_Angeles", "indian": "Asia/Kolkata", "india": "Asia/Kolkata", "delhi": "Asia/Kolkata",
     "mumbai": "Asia/Kolkata", "japan": "Asia/Tokyo", "japanese": "Asia/Tokyo", "beijing": "Asia/Shanghai",
