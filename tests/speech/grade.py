@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 
-from tests.speech.letter_training import Letter
-from tests.speech.letter_training import outcome as letter_outcome
-from tests.speech.letter_training import sureness as letter_sureness
+from tests.speech.email_training import Email
+from tests.speech.email_training import outcome as email_outcome
+from tests.speech.email_training import sureness as email_sureness
 from tests.speech.training import FOLDS, OWN, Read, cross_read, load_lines, sureness
 from tests.speech.worlds import HARD, ORDINARY, WORLDS
 
@@ -56,18 +56,18 @@ def show(reads: Sequence[Read]) -> None:
     print(f"a reading takes {middle:.1f} ms in the middle, {late:.1f} ms at 95 %")
 
 
-def show_letters(letters: Sequence[Letter]) -> None:
+def show_emails(emails: Sequence[Email]) -> None:
     """Prints what comes of emails."""
-    told = Counter(letter_outcome(letter, weights, least) for letter, weights, least in letter_sureness(letters))
-    found = sum(any(letter.right) for letter in letters)
-    print(f"emails: {dict(told)} of {len(letters)}; of {found} some sentence is read rightly")
+    told = Counter(email_outcome(email, weights, least) for email, weights, least in email_sureness(emails))
+    found = sum(any(email.right) for email in emails)
+    print(f"emails: {dict(told)} of {len(emails)}; of {found} some sentence is read rightly")
 
 
 def main() -> None:
     """Reads every world and prints how well."""
-    reads, letters = cross_read({name: load_lines(name) for name in [*WORLDS, OWN]}, FOLDS)
+    reads, emails = cross_read({name: load_lines(name) for name in [*WORLDS, OWN]}, FOLDS)
     show(reads)
-    show_letters(letters)
+    show_emails(emails)
 
 
 if __name__ == "__main__":

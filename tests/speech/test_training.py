@@ -28,5 +28,5 @@ def test_what_is_right_becomes_the_likeliest() -> None:
 
 def test_the_shipped_weights_read_what_they_were_trained_on() -> None:
     """Not a figure of how good they are: only that the file belongs to this code."""
-    reads = [read_line(line, shipped()) for line in load_lines("P")[:80] if not line.is_letter]
+    reads = [read_line(line, shipped()) for line in load_lines("P")[:80] if not line.is_email]
     assert sum(read.right[0] for read in reads) >= 0.75 * len(reads)

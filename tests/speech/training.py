@@ -14,9 +14,9 @@ from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
+from tests.speech.email_training import Email, email_gold, email_readers, fit_emails, load_emails
+from tests.speech.email_training import sureness as email_sureness
 from tests.speech.fitting import Group, fit_chance, fit_choice
-from tests.speech.letter_training import Letter, fit_letters, letter_gold, letter_readers, load_letters
-from tests.speech.letter_training import sureness as letter_sureness
 from tests.speech.own_lines import OwnWorld, own_lines
 from tests.speech.worlds import WORLDS, World, event_fits, load_world, plain, reading_fits, targets_fit
 from whenvoca.speech.candidates.questions import Question, find_free, find_questions
@@ -43,7 +43,7 @@ class Line:
     world: World
     reader: TextReader
     golds: list[Mapping[str, Any]] = field(default_factory=list)
-    is_letter: bool = False  # a sentence of an email: it trains the parts of a new event, and nothing else
+    is_email: bool = False  # a sentence of an email: it trains the parts of a new event, and nothing else
 
     @property
     def intent(self) -> str:
@@ -86,17 +86,17 @@ def load_lines(name: str) -> list[Line]:
         for shared in _SHARED:
             getattr(line.reader, shared)
         found.append(line)
-    return found + _letter_lines(name, world) if name != OWN else found
+    return found + _email_lines(name, world) if name != OWN else found
 
 
-def _letter_lines(name: str, world: World) -> list[Line]:
+def _email_lines(name: str, world: World) -> list[Line]:
     """The sentences of emails that name the time of an event which is right."""
     found = []
     for item in world.lines("letters"):
         golds = [item["gold"], *(item.get("accept") or [])]
-        wanted = [letter_gold(each) for gold in golds if gold["intent"] == "create" for each in gold["events"]]
-        for reader in letter_readers(item, world) if wanted else []:
-            line = Line({**item, "gold": {"intent": "create", "fields": wanted[0]}}, world, reader, is_letter=True)
+        wanted = [email_gold(each) for gold in golds if gold["intent"] == "create" for each in gold["events"]]
+        for reader in email_readers(item, world) if wanted else []:
+            line = Line({**item, "gold": {"intent": "create", "fields": wanted[0]}}, world, reader, is_email=True)
             for shared in _SHARED:
                 getattr(reader, shared)
             starts = {when.start.isoformat()[:16] for when in reader.whens}
@@ -209,7 +209,7 @@ class _Groups:
             case "query" | "free":
                 find = find_questions if stage == "query" else find_free
                 return _question_group(line, find) if line.intent == stage else None
-        if line.intent == "ask" or line.is_letter:
+        if line.intent == "ask" or line.is_email:
             return None
         return candidates(line.reader.text_marks), [line.intent == each for each in INTENTS]
 
@@ -271,7 +271,7 @@ def train(lines: Mapping[str, Sequence[Line]], names: Sequence[str], groups: _Gr
     for n, fold in enumerate(folds):
         others = [group for k, each in enumerate(several) if k != n for group in each]
         parts[n]["several"] = fit_choice(others, restraint=1.0, least=2)
-        for line in [each for each in of(fold) if not each.is_letter]:
+        for line in [each for each in of(fold) if not each.is_email]:
             pairs = line.by(parts[n]).last_marks()
             last.append(([marks for _, marks in pairs], [line.fits(judged.candidate) for judged, _ in pairs]))
     weights = train_parts(groups, [*of(names), *own]) | fit_kinds(kinds)
@@ -349,27 +349,27 @@ def least_sure(pairs: Sequence[tuple[float, Read]], most_wrong: float = MOST_WRO
     return least
 
 
-def cross_read(lines: Mapping[str, Sequence[Line]], folds: Sequence[str]) -> tuple[list[Read], list[Letter]]:
+def cross_read(lines: Mapping[str, Sequence[Line]], folds: Sequence[str]) -> tuple[list[Read], list[Email]]:
     """Every world, its requests and emails, and our own lines, read by weights that never saw it."""
     _SHARED_LINES.update(lines)  # a child has them without a copy
     with ProcessPoolExecutor(_AT_ONCE, mp_context=get_context("fork")) as pool:
         found = list(pool.map(_cross_read_fold, [*folds, OWN]))
-    return [read for reads, _ in found for read in reads], [letter for _, letters in found for letter in letters]
+    return [read for reads, _ in found for read in reads], [email for _, emails in found for email in emails]
 
 
 _SHARED_LINES: dict[str, Sequence[Line]] = {}
 _AT_ONCE = 2
 
 
-def _cross_read_fold(fold: str) -> tuple[list[Read], list[Letter]]:
+def _cross_read_fold(fold: str) -> tuple[list[Read], list[Email]]:
     left_out = [OWN] if fold == OWN else list(fold)
     lines = {name: some for name, some in _SHARED_LINES.items() if name not in left_out}
     weights = train(lines, [each for each in WORLDS if each not in left_out], _Groups())
     weights["doubt"] = {}
-    found = [read_line(line, weights) for name in left_out for line in _SHARED_LINES[name] if not line.is_letter]
-    letters = [letter for name in left_out if name != OWN for letter in load_letters(name, weights)]
+    found = [read_line(line, weights) for name in left_out for line in _SHARED_LINES[name] if not line.is_email]
+    emails = [email for name in left_out if name != OWN for email in load_emails(name, weights)]
     print(f"  read {fold} by weights that never saw it", file=sys.stderr, flush=True)
-    return found, letters
+    return found, emails
 
 
 FOLDS = ("ACE", "DNG", "JKP", "QMR")
@@ -400,22 +400,22 @@ def sureness(reads: Sequence[Read], folds: Sequence[str] = FOLDS) -> list[tuple[
 def main() -> None:
     """Trains on everything and writes the weights."""
     lines = {name: load_lines(name) for name in [*WORLDS, OWN]}
-    reads, letters = cross_read(lines, FOLDS)
+    reads, emails = cross_read(lines, FOLDS)
     weights = train(lines, list(WORLDS), _Groups())
     weights["doubt"] = fit_doubt(reads)
-    weights["letter"] = fit_letters(letters)
+    weights["email"] = fit_emails(emails)
     sure = sureness(reads)
-    of_letters = [least for _, _, least in letter_sureness(letters)]
+    of_emails = [least for _, _, least in email_sureness(emails)]
     weights["act"] = {
         "least": round(sum(least for _, least in sure) / len(sure), 4),
-        "letter": round(sum(of_letters) / len(of_letters), 4),
+        "email": round(sum(of_emails) / len(of_emails), 4),
     }
     WEIGHTS.write_text(json.dumps(weights, indent=0, ensure_ascii=False, sort_keys=True) + "\n", encoding="utf-8")
     print(f"{sum(map(len, weights.values()))} weights in {WEIGHTS.name}; acts from {weights['act']['least']} on")
-    from tests.speech.grade import show, show_letters
+    from tests.speech.grade import show, show_emails
 
     show(reads)
-    show_letters(letters)
+    show_emails(emails)
 
 
 if __name__ == "__main__":

@@ -19,7 +19,7 @@ from whenvoca.errors import RequestFault, WhenvocaError
 from whenvoca.places import files
 from whenvoca.places.mail.labelled import labelled, unlabelled
 from whenvoca.places.mail.reading import ReadEmail, read_email
-from whenvoca.speech.letters import understand_letter
+from whenvoca.speech.emails import understand_email
 from whenvoca.speech.reply import reply_to
 from whenvoca.speech.request import Surroundings
 from whenvoca.values.texts import show_value
@@ -63,7 +63,7 @@ def _bytes_of(file: str) -> bytes:
 
 
 def _document(found: ReadEmail, here: Surroundings) -> dict[str, Any]:
-    request = understand_letter(found.new_text, here, found.subject)
+    request = understand_email(found.new_text, here, found.subject)
     return {
         "sender": found.sender,
         "sender_name": found.sender_name,
@@ -121,7 +121,7 @@ def _show(found: ReadEmail, document: dict[str, Any], here: Surroundings) -> Non
     if document["fields"]:
         show_table([Column("label"), Column("value", wraps=True)], list(document["fields"].items()))
     plain = unlabelled(found.new_text)  # in labelled lines there is no sentence
-    request = understand_letter(plain, here, found.subject)
+    request = understand_email(plain, here, found.subject)
     if request.intent != "none" or not document["fields"]:
         show_reading(request)
         console().print(reply_to(request, here.zone), soft_wrap=True)

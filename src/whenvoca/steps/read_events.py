@@ -10,7 +10,7 @@ from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.types import DATE, DURATION, MOMENT, TEXT, YES_NO, Type, list_of, thing
-from whenvoca.speech.letters import understand_letter
+from whenvoca.speech.emails import understand_email
 from whenvoca.speech.reply import show_wish
 from whenvoca.speech.request import Wish
 from whenvoca.steps.read_fields import around
@@ -92,7 +92,7 @@ def _last_day(start: Any, end: Any) -> Any:
 
 def _read(call: StepCall) -> list[WishThing]:
     here = around(call)
-    request = understand_letter(show_value(call.sentence_value), here)
+    request = understand_email(show_value(call.sentence_value), here)
     if request.intent == "ask" and request.purpose == "create" and request.events and request.offers:
         raise RowFault(
             f"the text can be read in several ways; the likeliest: {show_wish(request.events[0], here.zone)}",

@@ -169,9 +169,9 @@ def _plain(low: str) -> str:
     if low.endswith("'s") and low[:-2] in _PLAIN:
         return f"{_PLAIN[low[:-2]]}'s"
     if 4 <= len(low) <= _LONGEST_WORD and low.isalpha() and not (low[-1] == "s" and low[:-1] in _TIME_WORDS):
-        mended = spelled(low, _TIME_WORDS)
-        if mended:
-            return mended
-        if low.endswith("s") and (mended := spelled(low[:-1], _TIME_WORDS)):
-            return f"{mended}s"
+        meant = spelled(low, _TIME_WORDS)
+        if meant:
+            return meant
+        if low.endswith("s") and (meant := spelled(low[:-1], _TIME_WORDS)):
+            return f"{meant}s"
     return low

@@ -19,7 +19,10 @@ _SHORT = {
     "hkt": "Asia/Hong_Kong", "aest": "Australia/Sydney", "aedt": "Australia/Sydney", "nzst": "Pacific/Auckland",
     "nzdt": "Pacific/Auckland", "sast": "Africa/Johannesburg",
 }  # fmt: skip
-_SEVERAL = {"ist": "India, Israel and Ireland", "cst": "the middle of America and of China"}
+_SEVERAL = {  # who has it, and how to say which
+    "ist": ("India, Israel and Ireland", "Delhi time"),
+    "cst": ("the middle of America and of China", "Chicago time"),
+}
 _SPOKEN = {
     "uk": "Europe/London", "british": "Europe/London", "irish": "Europe/Dublin", "german": "Europe/Berlin",
     "french": "Europe/Paris", "central european": "Europe/Brussels", "eastern": "America/New_York",
@@ -80,7 +83,7 @@ def read_zones(text: Text, after: frozenset[int]) -> list[Piece[Zone]]:
     if not after:
         return []
     for begin, end, match in text.find(_NAMED):
-        name = _known().get(f"{match['area']}/{match['town']}".replace(" ", "").lower())
+        name = _known().get(f"{match['area']}/{match['town']}".replace(" ", ""))
         if name is not None:
             add(begin, end, name, "name")
     for _, end, match in text.find(_TIMED):
@@ -89,22 +92,22 @@ def read_zones(text: Text, after: frozenset[int]) -> list[Piece[Zone]]:
             if zone is not None:
                 add(end - 1 - len(words.split()), end, zone, "spoken")
                 break
-    behind = {
-        each + skip for each in after for skip in (0, 1) if not skip or text.lows[each : each + 1] in (["("], [","])
-    }
+    behind = after | {each + 1 for each in after if text.lows[each : each + 1] in (["("], [","])}
     for begin, end, match in text.find(_OFFSET):
         if begin in behind:
             hours = int(match["sign"] + match["hours"])
             add(begin, end, f"Etc/GMT{-hours:+d}" if hours else "UTC", "offset")
     for begin, end, match in text.find(_ABBREVIATED):
         if begin in behind:
-            doubt = (
-                f"{match[0].upper()} is the time of {_SEVERAL[match[0]]}. Say it again with the town: 3 pm Delhi time."
-                if match[0] in _SEVERAL
-                else ""
-            )
+            doubt = _which(match[0]) if match[0] in _SEVERAL else ""
             add(begin, end, _SHORT.get(match[0], ""), "abbreviation", doubt)
     for begin, end, match in text.find(_BARE):
         if begin in behind:
             add(begin, end, _SPOKEN[match[0]], "abbreviation")
     return sorted(found, key=lambda each: each.begin)
+
+
+def _which(short: str) -> str:
+    """The question which of several zones is meant."""
+    who, example = _SEVERAL[short]
+    return f"{short.upper()} is the time of {who}. Say all of it again with the town, such as {example}."

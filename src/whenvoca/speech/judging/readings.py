@@ -77,7 +77,7 @@ class TextReader(Struct, dict=True):
     around: Surroundings
     weights: Weights
     day: date | None = None  # that was named before: a time alone is of it
-    place: int = 0  # which sentence of a letter it is
+    place: int = 0  # which sentence of an email it is
 
     @cached_property
     def chart(self) -> Chart:

@@ -25,7 +25,7 @@ _PERHAPS = 0.25  # how sure a proposal must be to be offered
 
 
 class Proposal(Struct):
-    """What one sentence may propose, and what the judge of letters looks at."""
+    """What one sentence may propose, and what the judge of emails looks at."""
 
     reader: TextReader
     draft: Draft
@@ -33,7 +33,7 @@ class Proposal(Struct):
     sentence: str = ""
 
 
-def understand_letter(text: str, around: Surroundings, subject: str = "", weights: Weights | None = None) -> Request:
+def understand_email(text: str, around: Surroundings, subject: str = "", weights: Weights | None = None) -> Request:
     """The events that a longer text proposes; one of a single sentence is read as a request.
 
     ``subject`` may name them. Nothing is proposed by a sentence that only tells, or asks. Never raises.
@@ -42,7 +42,7 @@ def understand_letter(text: str, around: Surroundings, subject: str = "", weight
     if not subject and len(sentences(text)) < 2:
         return understand(text, around, chosen)
     found = [(_sureness(each, chosen), each) for each in proposals(text, around, subject, chosen)]
-    least = chosen["act"]["letter"]
+    least = chosen["act"]["email"]
     requests = [
         (sure, to_request(each.reader, Reading("create", each.draft))) for sure, each in found if sure >= _PERHAPS
     ]
@@ -61,7 +61,7 @@ def understand_letter(text: str, around: Surroundings, subject: str = "", weight
 def _sureness(proposal: Proposal, weights: Weights) -> float:
     """How surely a sentence proposes what it was read as; one that asks for it in so many words is a request."""
     reader = proposal.reader
-    sure = chance(score(weights["letter"], proposal.marks))
+    sure = chance(score(weights["email"], proposal.marks))
     if not {"please", "book", "add", "schedule", "reserve"} & set(reader.chart.text.lows):
         return sure
     alone = TextReader(proposal.sentence, reader.around, weights, reader.day)
@@ -72,7 +72,7 @@ def _sureness(proposal: Proposal, weights: Weights) -> float:
 
 
 def sentences(text: str) -> list[str]:
-    """The sentences of a letter, without its greeting; lines of a list are one each."""
+    """The sentences of an email, without its greeting; lines of a list are one each."""
     body = _GREETING.sub("", text, count=1).strip()
     return [" ".join(part.split()) for part in _SENTENCE.split(body) if part and part.strip()][:_MOST_SENTENCES]
 
