@@ -429,6 +429,7 @@ def test_a_time_in_another_zone(desk: Desk, text: str, start: str) -> None:
 def test_a_zone_that_may_be_several_is_asked_about(desk: Desk) -> None:
     talk(desk, ("Budget call Friday 3pm IST", 4, "IST is the time of India"))
     assert not list((desk.folder / "domes").glob("*.ics"))
+    talk(desk, ("Delhi", 0, "Made: Fri 19 Mar 08:30–09:30 Budget call"))
 
 
 def test_two_zones_in_one_text_are_never_acted_on_unasked(desk: Desk) -> None:

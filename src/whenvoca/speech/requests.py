@@ -187,7 +187,7 @@ def _checked(reader: TextReader, request: Request, candidate: Any) -> Request:
     if doubt:
         return _ask(request, doubt, "start")
     if unclear := next((each.value.doubt for each in reader.chart.zones if each.value.doubt), ""):
-        return _ask(request, unclear, "start")
+        return _ask(request, unclear, "zone")
     if request.intent == "create":
         for wish in request.events:
             question = _asked_of(reader, wish, candidate)
@@ -277,11 +277,13 @@ def _because(reader: TextReader, candidate: Candidate) -> list[Because]:
 
 def show_piece(value: Any) -> str:
     """A piece as it was read."""
+    if isinstance(value, Days | Zone) and value.doubt:
+        return "in doubt"
     if isinstance(value, Days):
         return str(value.first) if value.first == value.last else f"{value.first} to {value.last}"
     match value:
         case Zone():
-            return f"zone {value.name}" if value.name else "a zone"
+            return value.name
         case Clock():
             return f"{value.hour:02}:{value.minute:02}"
         case Stretch():

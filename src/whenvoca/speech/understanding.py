@@ -34,6 +34,7 @@ _MOST_WORDS = 2  # of an answer, beside times and people
 _GOING_ON = frozenset("in at on with for no not make until from actually sorry to rather".split())
 _STARTING = frozenset("what what's when when's where where's who am is are do cancel delete add book move".split())
 _ALL = frozenset("all every each series whole".split())
+_MOST_OF_ZONE = 5  # words that an answer names a zone with
 _DELETING = frozenset("cancel delete remove drop erase scrap".split())
 
 
@@ -67,6 +68,8 @@ def _with_pending(reader: TextReader, pending: Request, weights: Weights) -> Req
     """An answer that completes or corrects what was asked about: both texts read as one. None where it is no answer."""
     lows = reader.chart.text.lows
     says_time = bool(reader.chart.days or reader.chart.clocks or reader.chart.stretches or reader.chart.lengths)
+    if pending.missing == ["zone"] and not says_time and len(lows) <= _MOST_OF_ZONE:
+        return _with_zone(reader, pending, weights)
     if _stands_alone(reader):
         return None
     is_open = pending.intent == "ask" and (pending.purpose in ("create", "change"))
@@ -82,6 +85,22 @@ def _with_pending(reader: TextReader, pending: Request, weights: Weights) -> Req
     request = _alone(TextReader(text, alone, weights), least=0.5)
     request.text = text
     return request if request.intent != "none" else None
+
+
+def _with_zone(reader: TextReader, pending: Request, weights: Weights) -> Request | None:
+    """What was asked about, with the zone named in the answer in place of the one in doubt. None where it is none."""
+    alone = replace(reader.around, pending=None, last=())
+    chart = TextReader(pending.text, alone, weights).chart
+    text, doubtful = chart.text, next(each for each in chart.zones if each.value.doubt)
+    said = reader.text.strip(" .!")
+    named = said if said.lower().endswith(" time") else f"{said} time"
+    whole = f"{text.said(0, doubtful.begin)} {named} {text.said(doubtful.end, len(text.tokens))}".strip()
+    joined = TextReader(whole, alone, weights)
+    if not joined.chart.zones or any(each.value.doubt for each in joined.chart.zones):
+        return None
+    request = _alone(joined, least=0.5)
+    request.text = whole
+    return request
 
 
 def _stands_alone(reader: TextReader) -> bool:

@@ -110,4 +110,4 @@ def read_zones(text: Text, after: frozenset[int]) -> list[Piece[Zone]]:
 def _which(short: str) -> str:
     """The question which of several zones is meant."""
     who, example = _SEVERAL[short]
-    return f"{short.upper()} is the time of {who}. Say all of it again with the town, such as {example}."
+    return f"{short.upper()} is the time of {who}. Which is meant? Say it by a town, such as {example}."
