@@ -436,3 +436,18 @@ def test_two_zones_in_one_text_are_never_acted_on_unasked(desk: Desk) -> None:
     done = desk.run("say", "Sync Friday 3pm London time / 4pm Berlin time", "--now", NOW)
     assert done.code == 4
     assert not list((desk.folder / "domes").glob("*.ics"))
+
+
+@pytest.mark.parametrize("text", ["cancel budget call", "cancel budget call on friday", "move budget call to 7pm"])
+def test_which_of_two_that_are_called_the_same_is_asked(desk: Desk, text: str) -> None:
+    for hour in (15, 18):
+        desk.write(
+            f"domes/{hour}.ics",
+            "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Larkmoor//EN\r\nBEGIN:VEVENT\r\n"
+            f"UID:b{hour}\r\nDTSTAMP:20270101T000000Z\r\nDTSTART:20270319T{hour}0000Z\r\nDTEND:20270319T{hour}3000Z\r\n"
+            "SUMMARY:Budget call\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
+        )
+    done = desk.run("say", text, "--now", NOW)
+    assert done.code == 4, done.out
+    assert "Fri 19 Mar 14:00" in done.out
+    assert "Fri 19 Mar 17:00" in done.out

@@ -163,7 +163,13 @@ def _ambiguous(reader: TextReader, reading: Reading) -> Request | None:
             continue
         words = mentions.matched(each.event.title)[3]
         same_day = [mentions.on(each, day.value) for day in targets.used]
-        if said and said <= words and all(same_day) and each.has_person >= chosen.has_person and not chosen.is_phrase:
+        if (
+            said
+            and said <= words
+            and all(same_day)
+            and each.has_person >= chosen.has_person
+            and each.is_phrase >= chosen.is_phrase
+        ):
             rivals.append(each.target)
     if len(rivals) < 2:
         return None
