@@ -33,6 +33,7 @@ _HELP = frozenset(
         "how does this work", "what are you",
     ]
 )  # fmt: skip
+_FILLERS = frozenset("the 1 ones number option that and no i mean meant at on one n".split())
 _MOST_SMALL_TALK, _LONGEST_YES = 6, 4
 _ORDINALS = {"1st": 1, "2nd": 2, "3rd": 3, "4th": 4, "5th": 5, "last": -1, "former": 1, "latter": -1}
 
@@ -98,24 +99,7 @@ def answer_to(reader: TextReader, pending: Request) -> Request | None:
     bare = bare_words(reader)
     if bare[0] in ("both", "all", "everything") and len(bare) <= _LONGEST_YES and not pending.offers:
         return Request("choose", choice=list(range(count)))
-    fillers = (
-        "the",
-        "1",
-        "ones",
-        "number",
-        "option",
-        "that",
-        "and",
-        "no",
-        "i",
-        "mean",
-        "meant",
-        "at",
-        "on",
-        "one",
-        "n",
-    )
-    rest = [low for low in bare if low not in fillers] or [low for low in bare if low == "1"]
+    rest = [low for low in bare if low not in _FILLERS] or [low for low in bare if low == "1"]
     numbers = [_number(low, count) for low in rest]
     if rest and all(numbers):
         return Request("choose", choice=sorted({number - 1 for number in numbers if number}))
