@@ -8,6 +8,7 @@ import pwd
 import shutil
 import socket
 import subprocess
+import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -155,15 +156,20 @@ def _binary() -> str:
 
 
 @contextlib.contextmanager
-def running_dovecot(folder: Path, **more: Any) -> Iterator[Dovecot]:
-    """The server for one module of tests; a skip, told loudly, where it cannot be had."""
+def running_dovecot(**more: Any) -> Iterator[Dovecot]:
+    """The server for one module of tests; a skip, told loudly, where it cannot be had.
+
+    Its folder is not pytest's: each pytest that starts closes that one to other users, and those that work for
+    Dovecot must reach it.
+    """
     if not _binary():
         if os.environ.get("CI"):
             raise RuntimeError("Dovecot is missing; apt-get install dovecot-imapd")
         pytest.skip("DOVECOT IS MISSING: apt-get install dovecot-imapd; nothing about IMAP was tested")
-    server = Dovecot(folder, **more)
-    server.start()
-    try:
-        yield server
-    finally:
-        server.stop()
+    with tempfile.TemporaryDirectory(prefix="dovecot-", ignore_cleanup_errors=True) as folder:
+        server = Dovecot(Path(folder), **more)
+        server.start()
+        try:
+            yield server
+        finally:
+            server.stop()

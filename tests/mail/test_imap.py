@@ -40,12 +40,9 @@ def certificate(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Path]:
 
 
 @pytest.fixture(scope="module")
-def dovecot(
-    tmp_path_factory: pytest.TempPathFactory, certificate: tuple[Path, Path], authorization: AuthorizationServer
-) -> Iterator[Dovecot]:
-    folder = tmp_path_factory.mktemp("dovecot")
+def dovecot(certificate: tuple[Path, Path], authorization: AuthorizationServer) -> Iterator[Dovecot]:
     introspection = f"{authorization.url}/introspect"
-    with running_dovecot(folder, certificate=certificate, introspection=introspection) as server:
+    with running_dovecot(certificate=certificate, introspection=introspection) as server:
         yield server
 
 

@@ -157,16 +157,17 @@ def _ambiguous(reader: TextReader, reading: Reading) -> Request | None:
         return None
     mentions, chosen = reader.mentions, targets.first
     said = mentions.matched(chosen.event.title)[3]
+    days = targets.used if isinstance(candidate, Change) else reader.chart.days  # a change's other days may be new ones
+    days = [day for day in days if mentions.on(chosen, day.value)]
     rivals = [chosen.target]
     for each in mentions.named:
         if each.event.uid in {rival.event.uid for rival in rivals} or each.end <= reader.chart.now:
             continue
         words = mentions.matched(each.event.title)[3]
-        same_day = [mentions.on(each, day.value) for day in targets.used]
         if (
             said
             and said <= words
-            and all(same_day)
+            and all(mentions.on(each, day.value) for day in days)
             and each.has_person >= chosen.has_person
             and each.is_phrase >= chosen.is_phrase
         ):
