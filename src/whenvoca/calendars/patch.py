@@ -58,10 +58,10 @@ def change_event(
     An occurrence of a series that is changed for the first time gets a VEVENT of its own, a copy of its master's.
     ``zone`` is meant where a time carries none.
     """
-    place = _find_component(data, event_key(old.uid, old.occurrence), zone)
+    place = find_component(data, event_key(old.uid, old.occurrence), zone)
     if place is None:
-        data = _with_own_occurrence(data, old, zone)
-        place = _find_component(data, event_key(old.uid, old.occurrence), zone)
+        data = with_own_occurrence(data, old, zone)
+        place = find_component(data, event_key(old.uid, old.occurrence), zone)
     assert place is not None
     _refuse_carrier(place, old)
     stood, given = by_name(unfolded(data[place.begin : place.end])), by_name(new.extra)
@@ -183,7 +183,7 @@ def _with_answer(line: str, attendee: Attendee) -> str:
 def property_lines(data: bytes, key: str, names: Iterable[str], zone: ZoneInfo) -> tuple[str, ...]:
     """The content lines of these fields in the component of that key, of the dates of a series, and its LAST-MODIFIED,
     as they stand; none where it has no component of its own."""
-    place = _find_component(data, key, zone)
+    place = find_component(data, key, zone)
     if place is None:
         return ()
     properties = TASK_PROPERTIES if place.name == "VTODO" else PROPERTIES
@@ -203,7 +203,7 @@ def _events_of(data: bytes, uid: str) -> list[Component]:
     return [each for each in list_components(data) if each.name in ("VEVENT", "VTODO") and each.uid == uid]
 
 
-def _find_component(data: bytes, key: str, zone: ZoneInfo) -> Component | None:
+def find_component(data: bytes, key: str, zone: ZoneInfo) -> Component | None:
     """The VEVENT of an event's key: a master, or a changed occurrence. ``zone`` is meant where a time carries none."""
     uid, occurrence = split_key(key)
     book = book_of(data, zone)
@@ -260,12 +260,12 @@ def _given_by(data: bytes, occurrence: Event, zone: ZoneInfo) -> Component:
         _original_start(each.occurrence, book): each for each in _events_of(data, occurrence.uid) if _carries(each)
     }
     before = max((begin for begin in carriers if begin <= key), default="")
-    found = carriers.get(before) or _find_component(data, occurrence.uid, zone)
+    found = carriers.get(before) or find_component(data, occurrence.uid, zone)
     assert found is not None
     return found
 
 
-def _with_own_occurrence(data: bytes, occurrence: Event, zone: ZoneInfo) -> bytes:
+def with_own_occurrence(data: bytes, occurrence: Event, zone: ZoneInfo) -> bytes:
     """The text with a VEVENT for that occurrence behind the one that gives it, the same in everything but its time."""
     master = _given_by(data, occurrence, zone)
     assert occurrence.occurrence is not None
@@ -287,11 +287,11 @@ def remove_event(data: bytes, uid: str) -> bytes:
 def remove_occurrence(data: bytes, event: Event, stamp: datetime, zone: ZoneInfo) -> bytes:
     """The text with an occurrence taken out of its series: an EXDATE, and no VEVENT of its own (RFC 5545 3.8.5.1)."""
     assert event.occurrence is not None
-    own = _find_component(data, event_key(event.uid, event.occurrence), zone)
+    own = find_component(data, event_key(event.uid, event.occurrence), zone)
     if own is not None:
         _refuse_carrier(own, event)
         data = data[: own.begin] + data[own.end :]
-    master = _find_component(data, event.uid, zone)
+    master = find_component(data, event.uid, zone)
     assert master is not None
     stood = by_name(unfolded(data[master.begin : master.end]))
     fresh = _as_floating([moment_line("EXDATE", event.occurrence)], event, stood) + _stamps(stood, {}, stamp)
@@ -305,15 +305,15 @@ def put_back(data: bytes, kept: bytes, key: str, zone: ZoneInfo) -> bytes:
     uid, occurrence = split_key(key)
     if not occurrence:
         return _with_components(remove_event(data, uid), kept, _events_of(kept, uid))
-    own = _find_component(data, key, zone)
+    own = find_component(data, key, zone)
     if own is not None:
         data = data[: own.begin] + data[own.end :]
-    master = _find_component(data, uid, zone)
+    master = find_component(data, uid, zone)
     if master is None:
         return data
     body = b"".join(_without_exdate(data[master.begin : master.end], occurrence, book_of(data, zone)))
     data = data[: master.begin] + body + data[master.end :]
-    before = _find_component(kept, key, zone)
+    before = find_component(kept, key, zone)
     return data if before is None else _with_components(data, kept, [before])
 
 
@@ -374,7 +374,7 @@ def event_text(data: bytes, uid: str) -> bytes:
 
 def says_cancelled(data: bytes, key: str, zone: ZoneInfo) -> bool:
     """Whether the event of that key is cancelled there (RFC 5545 3.8.1.11)."""
-    place = _find_component(data, key, zone) if data else None
+    place = find_component(data, key, zone) if data else None
     stood = by_name(unfolded(data[place.begin : place.end])) if place else {}
     return any(line.upper().endswith(":CANCELLED") for line in stood.get("STATUS", ()))
 

@@ -19,6 +19,8 @@ from whenvoca.values.rules import walls_between
 
 _DAY = timedelta(days=1)
 _COUNT = re.compile(r"\bCOUNT=(\d+)", re.IGNORECASE)
+_UNTIL = re.compile(r"\bUNTIL=(\d{4})(\d\d)(\d\d)", re.IGNORECASE)
+_MOST_YEARS = 128  # over which a counted series is followed to its end
 MOST_OCCURRENCES = 100_000  # of one series in one question; more than that nobody reads
 
 
@@ -168,6 +170,28 @@ def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Even
         if each.occurrence is not None and _instant(each.occurrence, zone) == begin:
             return each
     return None
+
+
+def end_of_series(event: Event, zone: ZoneInfo) -> datetime | None:
+    """A moment behind everything that a series gives; None where it has no end. Raises RowFault where the rule cannot be
+    read."""
+    single = [_instant(each, zone) for each in (event.start, *event.added, *(end for _, end in event.periods))]
+    last = max(single) + _length(event, zone)
+    if event.rule and (found := _UNTIL.search(event.rule)):
+        last = max(last, datetime(int(found[1]), int(found[2]), int(found[3]), tzinfo=UTC) + 2 * _DAY)
+    elif event.rule and (found := _COUNT.search(event.rule)):
+        begin, count, years = _instant(event.start, zone), int(found[1]), 1
+        while years < _MOST_YEARS and _reach(event, begin, years, zone) < count:
+            years *= 2
+        last = max(last, begin + years * 366 * _DAY)
+    elif event.rule:
+        return None
+    return last + _DAY
+
+
+def _reach(event: Event, begin: datetime, years: int, zone: ZoneInfo) -> int:
+    """How many dates the rule gives in so many years."""
+    return sum(1 for _ in _rule_starts(event.rule, event.start, begin, begin + years * 366 * _DAY, zone))
 
 
 def _starts(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[datetime | date]:

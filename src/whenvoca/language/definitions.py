@@ -65,6 +65,9 @@ class FieldDefinition(Struct, frozen=True):
     example: str = ""
     span: tuple[int, int] | None = None  # of a number: its least and its greatest
     is_known: bool = False  # of people: names from [people] alone, no addresses
+    given: Mapping[str, Type] = {}  # names that are known in this field alone, before the subject's fields
+    check: Callable[[Any], tuple[str, str] | None] | None = None
+    """Given the node of its value: what is wrong with it as it is written, as (message, mend)."""
 
 
 class Sentence(Struct, frozen=True, dict=True):
@@ -113,6 +116,7 @@ class StepDefinition(Struct, frozen=True, kw_only=True, dict=True):
     looks_up: bool = False  # it finds its thing in a place by `where`
     is_mirror: bool = False  # it keeps one thing per subject
     reads_only: bool = False  # it writes to no place
+    is_collective: bool = False  # it is about more than the run's subject, so its runs go one after the other
     effects: tuple[Any, ...] = ()  # the kinds of effects that it may write (see ``engine.acting.effect_kind``)
     makes: Callable[[PlaceInfo], Type] | None = None  # the type that `as NAME` stands for
     is_making: bool = False  # it makes a thing, so it needs an identity of its own

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from whenvoca.errors import SettingsFault
 from whenvoca.language import tree
@@ -114,6 +115,10 @@ class FieldChecks:
 
     def _field_value(self, known: FieldDefinition, line: tree.FieldLine, names: Names) -> None:
         node = line.value
+        if known.check is not None and (wrong := known.check(node)) is not None:
+            self._faults.add(node.spot, *wrong)
+        if known.given:
+            names = replace(names, first=known.given)
         if known.type in WRITTEN:
             self._written_field(known, node, names)
             return

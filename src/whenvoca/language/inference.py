@@ -171,6 +171,8 @@ class Inference:
         word = fold_name(node.word)
         if word in VALUE_WORDS and not node.is_column:
             return self._value_word(node, word, names)
+        if word in names.first and not node.is_column:
+            return names.first[word]
         if names.place is not None and word in {fold_name(twice) for twice in names.place.twice}:
             self._twice(node.spot, word, names.place)
             return ANY

@@ -21,6 +21,7 @@ class Names(Struct, frozen=True):
     lost: Mapping[str, str] = field(default_factory=dict)  # names known elsewhere only, with the reason
     words: frozenset[str] = frozenset({"now", "today", "tomorrow"})
     is_look_up: bool = False  # bare names are fields of what is looked for before they are given names
+    first: Mapping[str, Type] = field(default_factory=dict)  # what a field gives itself, before the subject's fields
 
     def with_name(self, name: str, kind: Type) -> Names:
         """The same with one more given name."""

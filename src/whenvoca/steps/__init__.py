@@ -24,6 +24,7 @@ from whenvoca.steps.mailboxes import FILE_EMAIL, FIND_EMAILS
 from whenvoca.steps.messages import SEND_TO_PERSON, SEND_TO_ROOM
 from whenvoca.steps.mirror_event import MIRROR_EVENT, MIRROR_TASK
 from whenvoca.steps.mirror_row import MIRROR_ROW
+from whenvoca.steps.number_events import NUMBER_EVENTS
 from whenvoca.steps.presence import RESTORE_PRESENCE, SET_PRESENCE
 from whenvoca.steps.publish_free_time import PUBLISH_FREE_TIME
 from whenvoca.steps.read_events import READ_EVENT, READ_EVENTS
@@ -46,6 +47,7 @@ STEPS: tuple[StepDefinition, ...] = (
     FIND_FREE_TIME,
     FIND_CLASHES,
     PUBLISH_FREE_TIME,
+    NUMBER_EVENTS,
     TAKE_BACK,
     ADD_ROW,
     CHANGE_ROW,

@@ -136,10 +136,14 @@ def _kept_event(effect: Effect, stage: Stage) -> Event:
 
 
 def _base_with(base: RowState, event: Event, names: Iterable[str]) -> dict[str, Any]:
-    """A mirror's base with these fields of the event; what was disputed stays so."""
+    """A base with these fields of the event; what a step noted besides stays, but for what was disputed."""
     attributes = {attribute for name in names for attribute in _ATTRIBUTES.get(name, (name,))}
-    known = from_state({name: value for name, value in base.items() if name != "disputed"})
-    return to_state(replace(known, **{name: getattr(event, name) for name in attributes}))
+    own = {name: value for name, value in base.items() if name in type(event).__struct_fields__ or name == "task"}
+    known = replace(from_state(own), **{name: getattr(event, name) for name in attributes})
+    return {
+        **{name: value for name, value in base.items() if name not in own and name != "disputed"},
+        **to_state(known),
+    }
 
 
 def _is_same(one: Any, other: Any) -> bool:

@@ -55,6 +55,7 @@ class Program:
         self.columns = columns
         self.mirrors = [step for step in iter_steps(workflow) if step.definition.is_mirror]
         self.is_mirror = bool(self.mirrors)
+        self.is_collective = any(step.definition.is_collective for step in iter_steps(workflow))
         self._paths = frozenset(step.path for step in iter_steps(workflow))
         self.asks = any(True for _ in iter_asks(workflow))
         self._compiled_mirrors: list[CompiledStep] = []
@@ -296,6 +297,9 @@ class Program:
 
     def _field_value(self, known: FieldDefinition | None, node: tree.Node) -> Value:
         """A field's value; one that is written in a form of its own as what that form says."""
+        compiler = self._compiler
+        if known is not None and known.given:
+            compiler = Compiler(self.columns - known.given.keys(), self._days_off)
         match known.type if known is not None else "":
             case "between" if (ends := ends_of(node)) is not None:
                 first, last = (self._compiler.value(each) for each in ends)
@@ -306,7 +310,7 @@ class Program:
             case "calendars" | "choices":
                 names = tuple(word for word, _ in words_of(node) or ())
                 return lambda scope: names
-        return self._compiler.value(node)
+        return compiler.value(node)
 
     def _look_up(self, step: tree.Step) -> CompiledLookUp:
         """The `where` of a look-up, and what it asks for by `FIELD is VALUE`: a place may find that faster."""

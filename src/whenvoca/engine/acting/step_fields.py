@@ -73,7 +73,10 @@ class StepFields:
     def resolved(self) -> list[tuple[str, Any]]:
         """Each field and column with what it comes to, or the fault that it is; for `explain`."""
         found: list[tuple[str, Any]] = []
+        definition = self._step.tree.definition
         for word, value in [*self._step.fields.values.items(), *self._step.fields.columns]:
+            if (known := definition.field(word)) is not None and known.given:
+                continue  # it is another one for each thing
             try:
                 found.append((word, value(self.scope)))
             except RowFault as fault:

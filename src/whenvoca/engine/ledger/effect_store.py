@@ -135,7 +135,7 @@ class SqliteEffects(SqliteFile, EffectBook):
         return {current_verb(verb): count for verb, count in rows}
 
     def has_made(self, place: str) -> bool:
-        return self._one("SELECT 1 FROM things WHERE place=? LIMIT 1", (place,)) is not None
+        return self._one("SELECT 1 FROM things WHERE place=? AND thing>0 LIMIT 1", (place,)) is not None
 
     def made(self, place: str, lineage: str) -> MadeThing | None:
         row = self._db.execute(
@@ -157,17 +157,19 @@ class SqliteEffects(SqliteFile, EffectBook):
         return made is not None and self._one(went, (place, subject, made)) is not None
 
     def mark_of(self, place: str, uid: str) -> str:
-        return str(self._one("SELECT lineage FROM things WHERE place=? AND uid=? LIMIT 1", (place, uid)) or "")
+        return str(
+            self._one("SELECT lineage FROM things WHERE place=? AND uid=? AND thing>0 LIMIT 1", (place, uid)) or ""
+        )
 
     def marks_made(self, place: str, prefix: str) -> dict[str, str]:
         rows = self._db.execute(
-            "SELECT lineage, uid FROM things WHERE place=? AND lineage>=? AND lineage<? ORDER BY thing",
+            "SELECT lineage, uid FROM things WHERE place=? AND lineage>=? AND lineage<? AND thing>0 ORDER BY thing",
             (place, prefix, prefix + "\uffff"),
         )
         return dict(rows.fetchall())
 
     def count_made(self, place: str, prefix: str) -> int:
-        count = "SELECT count(DISTINCT lineage) FROM things WHERE place=? AND lineage>=? AND lineage<? AND version<>''"
+        count = "SELECT count(DISTINCT lineage) FROM things WHERE place=? AND lineage>=? AND lineage<? AND version<>'' AND thing>0"
         return int(self._one(count, (place, prefix, prefix + "\uffff")))
 
     def begin_save(self, intent: SaveIntent, effects: Sequence[int]) -> int:

@@ -101,7 +101,8 @@ class RunGroup:
         held: set[str] = set()  # lanes whose run waits: what comes later in them waits with it
 
         def lane(occurrence: Occurrence) -> str:
-            return "" if opened.sources[occurrence.place].in_order else occurrence.subject
+            in_order = opened.sources[occurrence.place].in_order or opened.program.is_collective
+            return "" if in_order else occurrence.subject
 
         while not self._stop() and (occurrences := self._stage.ledger.waiting(opened.identity, GROUP, after)):
             after = occurrences[-1].number

@@ -8,6 +8,7 @@ from typing import Literal
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.calendars.idle_occurrences import without_idle
 from whenvoca.calendars.patch import (
     change_event,
     extract_event,
@@ -73,7 +74,8 @@ def _carry_out(data: bytes, effect: Effect, stamp: datetime, zone: ZoneInfo) -> 
         case "change":
             assert effect.event is not None
             with_answers = "answers" in (effect.after or {})
-            return change_event(data, effect.stored.event, effect.event, stamp, zone, with_answers=with_answers)
+            changed = change_event(data, effect.stored.event, effect.event, stamp, zone, with_answers=with_answers)
+            return without_idle(changed, effect.event, zone) if occurrence else changed
         case "delete":
             return remove_occurrence(data, effect.stored.event, stamp, zone) if occurrence else remove_event(data, uid)
         case "put back":
