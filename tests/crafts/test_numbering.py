@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from datetime import UTC, datetime
+from itertools import pairwise
 from zoneinfo import ZoneInfo
 
 import pytest
@@ -19,7 +20,10 @@ from whenvoca.calendars.writer import write_calendar
 AZORES = ZoneInfo("Atlantic/Azores")
 STAMP = datetime(2027, 1, 1, tzinfo=UTC)
 PLACES = '[places.domes]\nkind = "calendar"\nfolder = "domes"\n[places.halls]\nkind = "calendar"\nfile = "halls.ics"\n'
-NUMBERED = 'when asked\n\nnumber events in domes\n  where  title begins with "Mirror"\n  title  "{title} {number} of {total}"\n'
+NUMBERED = (
+    'when asked\n\nnumber events in domes\n  where  title begins with "Mirror"\n'
+    '  title  "{title} {number} of {total}"\n'
+)
 
 
 def made(uid: str, day: str, title: str = "Mirror", **more: object) -> Event:
@@ -55,7 +59,7 @@ def number(desk: Desk, workflow: str = "count") -> list[str]:
 def test_kept_numbers_rise_and_stay(before: list[int | None], first: int, step: int) -> None:
     numbers = kept_numbers(before, first, step)
     assert kept_numbers(list(numbers), first, step) == numbers
-    assert all((later - each) * step > 0 for each, later in zip(numbers, numbers[1:], strict=False))
+    assert all((later - each) * step > 0 for each, later in pairwise(numbers))
     if before and None not in before and before == numbers[: len(before)]:
         assert numbers == before
     some = closed_numbers(len(before), first, step)

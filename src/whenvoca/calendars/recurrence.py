@@ -173,8 +173,10 @@ def occurrence_at(event: Event, moment: datetime | date, zone: ZoneInfo) -> Even
 
 
 def end_of_series(event: Event, zone: ZoneInfo) -> datetime | None:
-    """A moment behind everything that a series gives; None where it has no end. Raises RowFault where the rule cannot be
-    read."""
+    """A moment behind everything that a series gives; None where it has no end.
+
+    Raises RowFault where the rule cannot be read.
+    """
     single = [_instant(each, zone) for each in (event.start, *event.added, *(end for _, end in event.periods))]
     last = max(single) + _length(event, zone)
     if event.rule and (found := _UNTIL.search(event.rule)):

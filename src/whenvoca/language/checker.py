@@ -405,7 +405,7 @@ class _Checker(FieldChecks):
                 f"{with_article(subject)}",
             )
         made = step.definition.adds
-        is_created = made in ("event", "task") and not step.definition.is_mirror
+        is_created = made in ("event", "task") and not (step.definition.is_mirror or step.definition.is_plan)
         if is_created and {"gained", "changed"} <= set(trigger.happenings):
             fix = f"mirror {made} in {step.places[-1]} keeps one {made} for each {trigger.definition.subject}"
             self._faults.add(step.spot, f"each change would make one more {made}", fix)

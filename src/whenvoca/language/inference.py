@@ -245,7 +245,7 @@ class Inference:
         if owner.name in ("any", "empty"):
             return ANY
         field_word = fold_name(node.word)
-        if owner.name != "thing":
+        if owner.name != "thing" and not owner.fields:
             self.faults.add(of.spot, f"before a dot stands a thing, and this is {with_article(str(owner))}")
             return ANY
         twice = {fold_name(name) for name in names.place.twice} if names.place is not None else set()

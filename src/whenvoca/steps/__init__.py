@@ -29,6 +29,7 @@ from whenvoca.steps.presence import RESTORE_PRESENCE, SET_PRESENCE
 from whenvoca.steps.publish_free_time import PUBLISH_FREE_TIME
 from whenvoca.steps.read_events import READ_EVENT, READ_EVENTS
 from whenvoca.steps.read_fields import READ_FIELDS
+from whenvoca.steps.spread_tasks import SPREAD_TASKS
 from whenvoca.steps.take_back import TAKE_BACK
 from whenvoca.steps.tasks import TASK_STEPS
 
@@ -48,6 +49,7 @@ STEPS: tuple[StepDefinition, ...] = (
     FIND_CLASHES,
     PUBLISH_FREE_TIME,
     NUMBER_EVENTS,
+    SPREAD_TASKS,
     TAKE_BACK,
     ADD_ROW,
     CHANGE_ROW,

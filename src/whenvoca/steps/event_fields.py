@@ -38,7 +38,11 @@ TIMES = ("start", "end", "length", "first-day", "last-day")
 
 def to_event(call: StepCall, uid: str, mark: str, notes: list[str]) -> Event:
     """The event that the step's fields describe. Raises RowFault where a field cannot be read."""
-    start, end = _usable(_times, call, notes)
+    return event_at(call, uid, mark, *_usable(_times, call, notes))
+
+
+def event_at(call: StepCall, uid: str, mark: str, start: datetime | date, end: datetime | date) -> Event:
+    """The event that the step's fields describe at that time. Raises RowFault where a field cannot be read."""
     wanted = call.value("answer-wanted", False)
     invite = invites(call)
     attendees = [

@@ -121,7 +121,7 @@ def _period(call: StepCall, place: _Place) -> date | None:
 
 
 def _places(call: StepCall, name: str, pattern: re.Pattern[str] | None) -> Iterator[_Place]:
-    """The events of a calendar that fit: by their titles as they are, as they were last written, or without a number."""
+    """The events of a calendar that fit, by their titles as they are, as we wrote them, or without a number."""
     zone = call.stage.calendar(name).zone
     until = call.value("until")
     end = None if until is None else to_instant(until, call.scope.zone)

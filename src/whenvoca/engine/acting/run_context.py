@@ -16,6 +16,7 @@ from whenvoca.engine.place_protocols import Found, RowState
 from whenvoca.errors import PlaceTrouble, RequestFault, RowFault
 from whenvoca.language import tree
 from whenvoca.language.evaluation import Scope
+from whenvoca.values.texts import show_value
 
 
 class RunSubject(Struct, frozen=True):
@@ -27,6 +28,11 @@ class RunSubject(Struct, frozen=True):
     sequence: int = 0  # of the observation
     is_set: bool = True  # the subject makes identities, else the occurrence
     is_lost: bool = False  # it is not in the workflow's set (any more)
+
+    @property
+    def is_by_hand(self) -> bool:
+        """Whether somebody started it, about nothing."""
+        return self.sequence < 0
 
     @classmethod
     def of(cls, occurrence: Occurrence, *, is_set: bool, is_lost: bool) -> RunSubject:
@@ -70,6 +76,7 @@ class RunContext(Struct):
     left: list[str] = field(default_factory=list)  # of what was done about these, and cannot be taken back
     trace: Trace | None = None
     ask: Callable[[Question], Any] | None = None
+    answers: dict[str, str] = field(default_factory=dict)  # what was answered by now but for lists, by question
 
     def gives_up(self, error: Exception) -> bool:
         """Whether that trouble at a place ends the run, instead of having it wait."""
@@ -98,6 +105,8 @@ class RunContext(Struct):
                 raise RowFault(fault.message, fix=fault.fix) from fault
 
         (found,) = self.recall.get(f"ask {asked.name}", 1, ask)
+        if asked.kind != "list":
+            self.answers[asked.name] = show_value(found.state["answer"])
         return found.state["answer"]
 
 

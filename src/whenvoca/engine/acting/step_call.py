@@ -125,8 +125,12 @@ class StepCall(StepFields):
         """Who the thing is that this step makes."""
         if self._lineage is None:
             about = self.about
-            by_subject = about.is_set or self.definition.is_mirror
+            by_subject = about.is_set or self.definition.is_mirror or self.definition.is_plan
             subject = about.key if by_subject else f"{about.key}#{about.sequence}"
+            if self.definition.is_plan and about.is_by_hand:
+                subject = (
+                    " ".join(f"{name} {value}" for name, value in sorted(self._context.answers.items())) or "asked"
+                )
             root = self.stage.workspace.root
             self._lineage = Lineage(root, about.workflow, subject, self._step.path, self.repetition)
         return self._lineage

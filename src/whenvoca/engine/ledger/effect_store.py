@@ -169,7 +169,10 @@ class SqliteEffects(SqliteFile, EffectBook):
         return dict(rows.fetchall())
 
     def count_made(self, place: str, prefix: str) -> int:
-        count = "SELECT count(DISTINCT lineage) FROM things WHERE place=? AND lineage>=? AND lineage<? AND version<>'' AND thing>0"
+        count = (
+            "SELECT count(DISTINCT lineage) FROM things WHERE place=? AND lineage>=? AND lineage<? AND version<>'' "
+            "AND thing>0"
+        )
         return int(self._one(count, (place, prefix, prefix + "\uffff")))
 
     def begin_save(self, intent: SaveIntent, effects: Sequence[int]) -> int:
