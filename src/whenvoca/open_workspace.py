@@ -35,7 +35,10 @@ from whenvoca.triggers import TRIGGERS
 from whenvoca.values.zones import load_zone
 
 VOCABULARY = Vocabulary(STEPS, TRIGGERS)
-EFFECT_KINDS = EffectKinds([*(kind for step in STEPS for kind in step.effects), INVITATION_EFFECT])
+EFFECT_KINDS = EffectKinds(
+    [*(kind for step in STEPS for kind in step.effects), INVITATION_EFFECT],
+    [step.follow for step in STEPS if step.follow is not None],
+)
 
 
 class OpenWorkspace(Struct):

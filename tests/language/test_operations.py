@@ -184,7 +184,7 @@ CALLED = [
     ("number", [None], None),
     ("number", [3], 3),
     ("number", ["2.5"], Decimal("2.5")),
-    ("town", ["Rua do Farol 3, 9930-123 Lajes, PT"], "PT"),
+    ("town", ["Rua do Farol 3, 9930-123 Lajes, PT"], "Lajes"),
     ("town", ["Rua do Farol 3\n9930-123 Lajes"], "Lajes"),
     ("town", [None], ""),
 ]

@@ -118,6 +118,8 @@ class StepDefinition(Struct, frozen=True, kw_only=True, dict=True):
     reads_only: bool = False  # it writes to no place
     is_plan: bool = False  # it keeps one plan per subject: made again it is changed
     is_collective: bool = False  # it is about more than the run's subject, so its runs go one after the other
+    follow: Callable[[Any, str], Iterator[Any]] | None = None
+    """Given the stage and a calendar, what of that which it made there has to keep up with what it was made for."""
     effects: tuple[Any, ...] = ()  # the kinds of effects that it may write (see ``engine.acting.effect_kind``)
     makes: Callable[[PlaceInfo], Type] | None = None  # the type that `as NAME` stands for
     is_making: bool = False  # it makes a thing, so it needs an identity of its own

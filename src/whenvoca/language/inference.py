@@ -264,6 +264,8 @@ class Inference:
 
     def _thing(self, node: tree.Name, word: str, names: Names) -> Type:
         """What stands before a dot: always a thing, never a column."""
+        if word in names.first:
+            return names.first[word]
         if word == names.subject_word and names.subject is not None:
             return names.subject
         if word in names.given:

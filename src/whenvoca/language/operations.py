@@ -15,6 +15,7 @@ from whenvoca.values.durations import Duration, add_to_date, add_to_moment, sum_
 from whenvoca.values.kinds import is_empty
 from whenvoca.values.numbers import shape_number, tidy_number
 from whenvoca.values.texts import show_value
+from whenvoca.values.towns import town_of
 from whenvoca.values.usable import refuse_unusable, within_the_calendar
 from whenvoca.values.working_days import WorkingDays
 from whenvoca.values.zones import first_moment
@@ -207,13 +208,6 @@ def _split(value: Any, sign: Any = None) -> list[str]:
     return [piece.strip() for piece in text.split(str(sign)) if piece.strip()] if sign else split_addresses(text)
 
 
-def _town(value: Any) -> str:
-    """The town of an address line: its last part that is no number and no country code."""
-    parts = [part.strip() for part in show_value(value).replace("\n", ",").split(",") if part.strip()]
-    named = [part for part in parts if any(sign.isalpha() for sign in part)]
-    return named[-1].lstrip("0123456789- ") if named else ""
-
-
 FUNCTIONS: Mapping[str, Callable[..., Any]] = {
     "count": lambda items: len(to_list(items)),
     "sum": _sum_all,
@@ -225,5 +219,5 @@ FUNCTIONS: Mapping[str, Callable[..., Any]] = {
     "upper": lambda value: show_value(value).upper(),
     "round": lambda value, digits=0: None if is_empty(value) else tidy_number(round(Decimal(value), int(digits))),
     "number": _to_number,
-    "town": _town,
+    "town": lambda value: town_of(show_value(value)),
 }

@@ -2,6 +2,7 @@
 
 from whenvoca.language.definitions import StepDefinition
 from whenvoca.steps.add_row import ADD_ROW
+from whenvoca.steps.add_travel import ADD_TRAVEL
 from whenvoca.steps.answer_email import ANSWER_EMAIL, ANSWER_EMAIL_IN
 from whenvoca.steps.answer_invitation import ANSWER_INVITATION
 from whenvoca.steps.answer_message import ANSWER, REPLY
@@ -50,6 +51,7 @@ STEPS: tuple[StepDefinition, ...] = (
     PUBLISH_FREE_TIME,
     NUMBER_EVENTS,
     SPREAD_TASKS,
+    ADD_TRAVEL,
     TAKE_BACK,
     ADD_ROW,
     CHANGE_ROW,

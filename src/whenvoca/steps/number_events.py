@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from copy import copy
 from datetime import date, datetime, timedelta
 from typing import Any
 
@@ -198,8 +197,7 @@ def _known(call: StepCall, name: str, event: Event, begin: datetime, pattern: re
 
 def _title(call: StepCall, **given: Any) -> str:
     """The title that the step's field gives, on one line."""
-    inside = copy(call)
-    inside.scope = call.scope.with_names({**call.scope.names, **given})
+    inside = call.for_one("", **given)
     return " ".join(carried(inside.text("title")).split())
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from copy import copy
 from datetime import UTC, datetime, time, timedelta
 from decimal import Decimal
 from fractions import Fraction
@@ -294,9 +293,7 @@ def _put(call: StepCall, piece: _Piece, total: int) -> Acting:
     """Makes a piece, or makes of the one that stands what it is to be now."""
     zone, mark = call.scope.zone, piece.lineage.to_mark()
     begin, end = (each.astimezone(zone) for each in piece.span)
-    inside = copy(call)
-    given = {"task": piece.job.text, "number": piece.job.number, "total": total}
-    inside.scope = call.scope.with_names({**call.scope.names, **given})
+    inside = call.for_one(call.place, task=piece.job.text, number=piece.job.number, total=total)
     due, notes = piece.job.due, []
     if due is not None and piece.span[1] > due:
         notes.append(f'"{piece.job.text}" ends after it is due, {show_value(due.astimezone(zone))}')

@@ -45,10 +45,24 @@ class EffectKind(Struct, frozen=True, kw_only=True):
     """Records what follows from it, with its receipt; given the effect's number and the occurrence of its run."""
 
 
-class EffectKinds(Mapping[str, EffectKind]):
-    """All kinds there are, by verb."""
+class Following(Struct, frozen=True):
+    """What keeps up with a subject, in a run of its own: ``act`` gives the effects."""
 
-    def __init__(self, kinds: Iterable[EffectKind] = ()) -> None:
+    workflow: str
+    place: str
+    subject: str
+    label: str
+    act: Callable[[], Generator[Effect, Receipt, Any]]
+
+
+Follower = Callable[[Any, str], Iterator[Following]]  # given the stage and the name of a calendar
+
+
+class EffectKinds(Mapping[str, EffectKind]):
+    """All kinds there are, by verb; and what finds that which was made and has to keep up with something."""
+
+    def __init__(self, kinds: Iterable[EffectKind] = (), followers: Iterable[Follower] = ()) -> None:
+        self.followers = tuple(followers)
         self._by_verb = {each.verb: each for kind in kinds for each in (kind, *kind.inverses)}
         self.brake_words = tuple(dict.fromkeys(word for kind in self.values() for word in kind.counts_as))
 

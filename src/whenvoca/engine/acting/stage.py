@@ -32,6 +32,7 @@ from whenvoca.engine.regular_files import read_regular
 from whenvoca.engine.things.email import BRIEF, NAME, AttachmentThing, EmailThing
 from whenvoca.engine.things.event import EventThing
 from whenvoca.engine.things.task import to_thing
+from whenvoca.engine.travels import Travels
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RowFault
 
@@ -69,6 +70,7 @@ class Stage:
         self._has_made: dict[str, bool] = {}  # by calendar, before this group of runs
         self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
         self._sheet = lru_cache(maxsize=None)(lambda name: places.sheets[name.lower()])
+        self._travels = lru_cache(maxsize=None)(lambda name: Travels(self.calendar(name), ledger))
 
     def calendar(self, name: str) -> Calendar:
         """The calendar of that name. Raises KeyError where there is none."""
@@ -77,6 +79,10 @@ class Stage:
     def sheet(self, name: str) -> Sheet:
         """The sheet of that name."""
         return self._sheet(name)
+
+    def travels(self, calendar: str) -> Travels:
+        """The travel around the events of a calendar."""
+        return self._travels(calendar)
 
     def calendar_names(self) -> list[str]:
         """The names of all calendars that can be used."""
@@ -103,7 +109,8 @@ class Stage:
     def to_thing(self, place: str, event: Event, address: str = "") -> EventThing:
         """The event as workflows see it."""
         calendar = self.calendar(place)
-        return to_thing(event, calendar.name, address or calendar.address_of(event.uid), calendar.zone)
+        address = address or calendar.address_of(event.uid)
+        return to_thing(event, calendar.name, address, calendar.zone, self.travels(calendar.name).around)
 
     def was_told(self, run: int, place: str, target: str) -> bool:
         """Whether an earlier try of that run has told it to others already."""

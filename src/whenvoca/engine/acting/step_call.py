@@ -35,6 +35,7 @@ class StepCall(StepFields):
         self.where = LookUp(step, context, repetition, self.scope)
         self.corrected, self.left = context.corrected, context.left
         self._lineage: Lineage | None = None
+        self._elsewhere = ""
 
     @property
     def paths(self) -> frozenset[str]:
@@ -44,6 +45,8 @@ class StepCall(StepFields):
     @property
     def place(self) -> str:
         """The place that the step names, else that of the subject."""
+        if self._elsewhere:
+            return self._elsewhere
         return self._step.tree.places[-1] if self._step.tree.places else self.about.place
 
     @property
@@ -95,6 +98,13 @@ class StepCall(StepFields):
     def names_place(self) -> bool:
         """Whether the sentence names a place."""
         return bool(self._step.tree.places)
+
+    def for_one(self, place: str, **names: Any) -> StepCall:
+        """The same step for one of several things, at its place: these names are known in its fields."""
+        call = copy(self)
+        call._elsewhere = place
+        call.scope = self.scope.with_names({**self.scope.names, **names})
+        return call
 
     def with_element(self, element: Any) -> StepCall:
         """The same step for one element of the list in its sentence."""

@@ -93,10 +93,16 @@ class RunGroup:
         return run
 
     def run_waiting(
-        self, opened: OpenProgram, *, chosen: Container[str] | None = None, ask: Callable[[Question], Any] | None = None
+        self,
+        opened: OpenProgram,
+        *,
+        chosen: Container[str] | None = None,
+        ask: Callable[[Question], Any] | None = None,
+        asks_anew: bool = False,
     ) -> None:
         """Runs every waiting occurrence of a workflow once. ``chosen``: keys of the only subjects that run now; ``ask``
-        answers what the workflow asks. Raises PlaceTrouble where the ledger cannot be written."""
+        answers what the workflow asks, ``asks_anew`` also where it was answered in a run before. Raises PlaceTrouble
+        where the ledger cannot be written."""
         after = 0
         held: set[str] = set()  # lanes whose run waits: what comes later in them waits with it
 
@@ -120,7 +126,7 @@ class RunGroup:
                     (later if lane(each) in seen else wave).append(each)
                     seen.add(lane(each))
                 starts = self._starts(opened, wave, tells_dropped=chosen is not None)
-                runs = [self._begin(opened, start, ask) for start in starts]
+                runs = [self._begin(opened, start, ask, asks_anew=asks_anew) for start in starts]
                 self._lockstep.advance(runs)
                 held |= {lane(run.occurrence) for run in runs if run.outcome == "waiting"}
                 left = later
@@ -167,10 +173,14 @@ class RunGroup:
             each.occurrence = occurrence
         return kept
 
-    def _begin(self, opened: OpenProgram, start: _Start, ask: Callable[[Question], Any] | None) -> GroupRun:
+    def _begin(
+        self, opened: OpenProgram, start: _Start, ask: Callable[[Question], Any] | None, *, asks_anew: bool
+    ) -> GroupRun:
         occurrence, program, ledger = start.occurrence, opened.program, self._stage.ledger
         trigger, settings = program.workflow.trigger, program.workflow.settings
-        reads = ledger.reads_of(ledger.last_run_of(occurrence)) if start.done or program.asks else {}
+        reads = (
+            ledger.reads_of(ledger.last_run_of(occurrence)) if start.done or (program.asks and not asks_anew) else {}
+        )
         source, state = opened.sources[occurrence.place], start.state
         context = RunContext(
             self._stage,

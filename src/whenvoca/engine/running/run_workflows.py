@@ -13,6 +13,7 @@ from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.running.answers import AnswerIntake
 from whenvoca.engine.running.brake import NO_LOSSES, Held, Losses, could_pass, limits_of, to_held
 from whenvoca.engine.running.choosing import Choosing
+from whenvoca.engine.running.keeping_up import keep_up
 from whenvoca.engine.running.looking import look
 from whenvoca.engine.running.open_program import OpenProgram, open_program
 from whenvoca.engine.running.outcome import HeldBack, Outcome
@@ -71,6 +72,7 @@ class _Runner:
             for each in self._programs if number == 0 else ():
                 self._choosing.start(each)
             self._settle_presence()
+            self._keep_up()
             self._run_all()
             self._settle_presence()
             saved = self._group.save_files()
@@ -122,7 +124,12 @@ class _Runner:
                 self._held.add(each.identity)
                 self._outcome.held.append(held)
                 continue
-            self._group.run_waiting(each, chosen=chosen, ask=partial(self._choosing.answer, each))
+            self._group.run_waiting(
+                each,
+                chosen=chosen,
+                ask=partial(self._choosing.answer, each),
+                asks_anew=each.identity in self._options.by_hand,
+            )
 
     def _settle_answers(self) -> None:
         """AnswerIntake that came into mailboxes are put on their events, before workflows look for them."""
@@ -157,6 +164,13 @@ class _Runner:
                 with suppress(PlaceTrouble):  # it ends with the connection then
                     self._stage.stop_showing(change.place, person)
             note_presence_change(self._stage.ledger, change)
+
+    def _keep_up(self) -> None:
+        """What was made for events keeps up with them."""
+        look = self._options.look
+        calendars = [name for name in self._stage.calendar_names() if look is None or name.lower() in look]
+        told = {name for each in self._programs for name in each.sources}
+        self._outcome.waits += keep_up(self._stage, calendars, self._group.perform, told)
 
     # --- the brake
 

@@ -19,6 +19,7 @@ from whenvoca.engine.seeing.observing import observe_calendar, observe_chat, obs
 from whenvoca.engine.things.event import EVENT_FIELDS
 from whenvoca.engine.things.message import MESSAGE_FIELDS, MessageThing
 from whenvoca.engine.things.task import TASK_FIELDS, to_thing
+from whenvoca.engine.travels import Travels
 from whenvoca.errors import RequestFault
 from whenvoca.language.evaluation import Thing
 from whenvoca.language.names import fold_name
@@ -142,6 +143,7 @@ class CalendarSource(LoggedSource):
         super().__init__(calendar.name, calendar.zone, ledger)
         self.calendar = calendar
         self.fields = TASK_FIELDS if calendar.info().kind == "tasks" else EVENT_FIELDS
+        self._travels = Travels(calendar, ledger)
 
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
         return observe_calendar(self._ledger, self.calendar, at)
@@ -157,7 +159,7 @@ class CalendarSource(LoggedSource):
 
     def thing(self, key: str, state: RowState) -> Thing:
         event = from_state(state)
-        return to_thing(event, self.name, self.calendar.address_of(event.uid), self.zone)
+        return to_thing(event, self.name, self.calendar.address_of(event.uid), self.zone, self._travels.around)
 
     def label(self, key: str, state: RowState | None) -> str:
         return show_raw(state.get("title")) if state and state.get("title") else split_key(key)[0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -35,7 +36,7 @@ def event_type(place: PlaceInfo | None = None) -> Type:
         **dict.fromkeys(ANSWERS, list_of(TEXT)),
     }
     fields |= {"private": YES_NO, "whole-day": YES_NO, "busy": ANY}
-    return thing("event", fields)
+    return thing("event", {**fields, "travel": list_of(thing("event", fields))})
 
 
 # they are the event's own
@@ -46,13 +47,21 @@ EVENT_FIELDS = frozenset(event_type().fields)
 class EventThing:
     """An event at its calendar: ``place`` is the calendar's name."""
 
-    __slots__ = ("_address", "_zone", "event", "place")
+    __slots__ = ("_address", "_travel", "_zone", "event", "place")
 
-    def __init__(self, event: Event, place: str, address: str, zone: ZoneInfo) -> None:
+    def __init__(
+        self,
+        event: Event,
+        place: str,
+        address: str,
+        zone: ZoneInfo,
+        travel: Callable[[str], Sequence[Event]] = lambda key: (),
+    ) -> None:
         self.event = event
         self.place = place
         self._address = address
         self._zone = zone
+        self._travel = travel
 
     @property
     def uid(self) -> str:
@@ -112,4 +121,6 @@ class EventThing:
                 return event.meeting_link or None
             case "calendar":
                 return self.place
+            case "travel":
+                return [EventThing(each, self.place, "", self._zone) for each in self._travel(self.key)]
         raise KeyError(word)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -58,6 +59,10 @@ class TaskThing(EventThing):
         }[word]
 
 
-def to_thing(event: Event, place: str, address: str, zone: ZoneInfo) -> EventThing:
-    """An event or a task as workflows see it."""
-    return (TaskThing if isinstance(event, Task) else EventThing)(event, place, address, zone)  # type: ignore[arg-type]
+def to_thing(
+    event: Event, place: str, address: str, zone: ZoneInfo, travel: Callable[[str], Sequence[Event]] = lambda key: ()
+) -> EventThing:
+    """An event or a task as workflows see it; ``travel`` answers what travel stands around an event of that key."""
+    if isinstance(event, Task):
+        return TaskThing(event, place, address, zone)
+    return EventThing(event, place, address, zone, travel)

@@ -29,7 +29,19 @@ from whenvoca.values.zones import load_zone
 
 FILE = "whenvoca.toml"
 _TABLES = ("workspace", "web", "people", "consents", "places")
-_WORKSPACE_KEYS = ("name", "root", "zone", "dates", "week", "meeting-link", "wait", "organizer", "history", "days-off")
+_WORKSPACE_KEYS = (
+    "name",
+    "root",
+    "zone",
+    "dates",
+    "week",
+    "meeting-link",
+    "wait",
+    "organizer",
+    "history",
+    "days-off",
+    "towns",
+)
 _PERSON_KEYS = ("mail", "chat", "zone", "name", "free-busy", "password")
 _SHORTEST_HISTORY = 86400  # seconds
 _PLACE_NAME = re.compile(r"[^\W_]+(?:-[^\W_]+)*\Z")
@@ -52,6 +64,7 @@ class Workspace(Struct, frozen=True):
     days_off: DaysOff = field(default_factory=DaysOff)
     patience: float = 5.0  # seconds to wait for a workbook that is open elsewhere
     history: Duration | None = Duration(days=400)  # how long the ledger remembers what is over; None: for ever
+    towns: str = ""  # the sheet of the minutes to each town
     people_names: frozenset[str] = field(default_factory=frozenset)
     web: WebSettings | None = None  # None: nothing listens
     meeting_links: MeetingLinks | None = None  # None: nobody makes any
@@ -148,6 +161,7 @@ class _SettingsReader:
             hours=self._hours(week),
             days_off=self._days_off(head, zone),
             patience=self._seconds(head.get("wait", "5 seconds")),
+            towns=self._towns(head),
             history=self._history(str(head.get("history", "400 days"))),
             people_names=frozenset(each.name.lower() for each in people),
             web=self._web() if "web" in self._data else None,
@@ -167,6 +181,13 @@ class _SettingsReader:
         if not isinstance(found, dict) or not all(isinstance(each, dict) for each in tables):
             self._refuse("consents", "", "consents are tables", "written: [consents.NAME]")
         return dict(found)
+
+    def _towns(self, head: dict[str, Any]) -> str:
+        name = str(head.get("towns", ""))
+        sheets = [each for each, table in self._data.get("places", {}).items() if table.get("kind") == "sheet"]
+        if name and name.lower() not in {each.lower() for each in sheets}:
+            self._refuse("workspace", "towns", f'towns = "{name}" is no sheet of [places]', nearest(name, sheets))
+        return name
 
     def _week_starts(self, week: Any) -> str:
         starts = week.get("starts", "monday") if isinstance(week, dict) else "monday"
