@@ -21,7 +21,14 @@ from whenvoca.calendars.writer import write_calendar
 AZORES = ZoneInfo("Atlantic/Azores")
 STAMP = datetime(2027, 1, 4, 9, tzinfo=UTC)
 NOW = ("--now", "2027-03-17 12:00")
-PLACES = '[places.outreach]\nkind = "calendar"\nfolder = "outreach"\n[places.minutes]\nkind = "sheet"\nfile = "minutes.csv"\n'
+PLACES = """
+[places.outreach]
+kind = "calendar"
+folder = "outreach"
+[places.minutes]
+kind = "sheet"
+file = "minutes.csv"
+"""
 QUAY, RIDGE, CAPE = "Quay School, Rua 1, Port Town", "Ridge School, Port Town", "Cape School, Farol"
 
 

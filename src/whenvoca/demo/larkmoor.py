@@ -72,6 +72,22 @@ Answer,Duty no,Duty,Person,Day,From,To
 """
 
 
+_NIGHT_JOBS = """\
+Done,Job,Weight
+,flat fields,1
+,focus,1
+,M 81,2
+,darks,1
+,closing,1
+"""
+
+_TOWN_MINUTES = """\
+Town,Minutes
+Port Town,35
+Farol,50
+"""
+
+
 def write_workspace(folder: Path) -> None:
     """Writes all files of the workspace into ``folder``. Raises PlaceTrouble where they cannot be written."""
     packaged = resources.files("whenvoca.demo") / "files"
@@ -83,6 +99,8 @@ def write_workspace(folder: Path) -> None:
     replace_file(folder / "requests.xlsx", make_requests())
     replace_file(folder / "school-visits.csv", _VISITS.encode())
     replace_file(folder / "duties.csv", _DUTIES.encode())
+    replace_file(folder / "night-jobs.csv", _NIGHT_JOBS.encode())
+    replace_file(folder / "town-minutes.csv", _TOWN_MINUTES.encode())
     _write_calendars(folder / "calendars")
 
 

@@ -80,7 +80,7 @@ def _title_of(stage: Stage, calendar: str, lineage: Lineage) -> str:
 
 
 def _follow(stage: Stage, calendar: str, parent: StoredEvent | None, ways: list[Lineage]) -> Acting:
-    for lineage in ways:
+    for lineage in sorted(ways, key=lambda each: each.repetition, reverse=True):  # the way out first
         yield from retry_on_conflict(partial(_decide, stage, calendar, parent, lineage))
 
 
