@@ -139,3 +139,44 @@ def test_check_names_rows_that_take_each_others_time(desk: Desk, setting: str, c
     [note] = [each for each in desk.run("check", "--json").json["warnings"] if "each other's" in each] or [""]
     assert note == (f"slots: rows take each other's time in domes: {told}" if told else "")
     assert desk.events() == []
+
+
+ANSWERS = [
+    ("yes", 0, 2, ""),
+    ("no", 1, 1, "takes that time"),
+    ("tentative", 0, 2, "tentative"),
+    ("maybe", 1, 1, "none"),
+]
+
+
+@pytest.mark.parametrize(("answer", "code", "count", "said"), ANSWERS)
+def test_with_ask_the_run_waits_until_somebody_says(desk: Desk, answer: str, code: int, count: int, said: str) -> None:
+    desk.settings(SETTINGS, REQUESTS).workflow(WORKFLOW.replace("refuse", "ask"))
+    desk.rows(",,R-1,M 1,10.03.2027,20:00,22:00", ",,R-2,M 2,10.03.2027,21:00,23:00")
+    rehearsed = desk.run("rehearse")
+    assert "would wait" in rehearsed.out
+    for _ in range(2):
+        waits = desk.run("run")
+        assert "all the same?" in " ".join(waits.out.split())
+        assert len(desk.events()) == 1
+    done = desk.run("run", "--give", f"clash={answer}")
+    assert done.code == code, done
+    assert said in done.out + done.err
+    assert len(desk.events()) == count
+    if answer in ("yes", "tentative"):
+        assert "nothing new" in desk.run("run").err
+
+
+def test_a_mirror_that_moves_heeds_clashes_too(desk: Desk) -> None:
+    mirror = (
+        "when requests gains, changes or loses a row\n\nmirror event in domes\n  title  Title\n  start  Day at From\n"
+    )
+    desk.settings(SETTINGS, REQUESTS).workflow(f"{mirror}  end  Day at To\n  clash  refuse\n")
+    desk.rows(",,R-1,M 1,10.03.2027,20:00,22:00", ",,R-2,M 2,10.03.2027,22:00,23:00")
+    assert desk.run("run").code == 0
+    desk.rows(",,R-1,M 1,10.03.2027,20:00,22:00", ",,R-2,M 2,10.03.2027,21:00,23:00")
+    refused = desk.run("run")
+    assert refused.code == 1
+    assert '"M 1" takes that time' in " ".join(refused.out.split())
+    desk.rows(",,R-1,M 1,10.03.2027,20:00,21:00", ",,R-2,M 2,10.03.2027,21:00,23:00")
+    assert desk.run("run").code == 0

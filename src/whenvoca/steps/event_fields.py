@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.writer import carried
 from whenvoca.engine.acting.meeting_links import with_link, without_link
+from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.things.entry import EntryThing
 from whenvoca.errors import RowFault
@@ -32,7 +33,7 @@ from whenvoca.values.zones import to_moment, told_apart
 
 _HOUR = Duration(seconds=3600)
 _BUSY = ("yes", "no", "tentative", "unavailable")
-_CLASH = ("allow", "refuse", "tentative")
+_CLASH = ("allow", "refuse", "tentative", "ask")
 TIMES = ("start", "end", "length", "first-day", "last-day")
 
 
@@ -350,7 +351,10 @@ def _taken(begin: datetime, end: datetime) -> str:
 
 
 def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> Event:
-    """The event, tentative if something takes its time and the step says so. Raises RowFault where it says refuse."""
+    """The event, tentative if something takes its time and the step, or somebody who is asked, says so.
+
+    Raises RowFault where they say no; WaitingFault where nobody is there to be asked.
+    """
     if clash == "allow" or not event.takes_time:
         return event
     if clash not in _CLASH:
@@ -364,7 +368,13 @@ def heed_clashes(call: StepCall, event: Event, clash: str, notes: list[str]) -> 
     more = f" and {len(others) - 1} more" if len(others) > 1 else ""
     title = "something" if isinstance(call.subject, EntryThing) else f'"{other.title}"'  # strangers hear only when
     said = f"{title} takes that time, {_taken(begin, end)}{more}"
-    if clash == "refuse":
+    if clash == "ask":
+        about = f"{event.title} {event.start.isoformat()}"
+        text = f'{said}. Put "{event.title}" there all the same?'
+        clash = call.ask(Question("clash", text, choices=("yes", "no", "tentative"), about=about))
+    if clash == "yes":
+        return event
+    if clash in ("refuse", "no"):
         raise RowFault(said)
     notes.append(f"tentative: {said}")
     return replace(event, busy="tentative")
@@ -435,7 +445,8 @@ EVENT_FIELDS: tuple[FieldDefinition, ...] = (
     _field(
         "clash",
         "choice",
-        "What happens if something else takes that time.",
+        "What happens if something else takes that time. With ask somebody at the prompt says yes, no or tentative; "
+        "while nobody is there the run waits, and `run` asks.",
         choices=_CLASH,
         default="the calendar's setting, else allow",
     ),

@@ -175,6 +175,11 @@ def _follow(call: StepCall, rule: str) -> Acting:
             disputes.update((name, _said(call, name, copy, wanted)) for name in both)
         reported[:] = (made.base or {}).get(_DISPUTED) or []  # type: ignore[assignment]
         new = _with_groups(kind, replace(copy, sequence=copy.sequence + 1), wanted, taken)
+        if kind.noun == "event" and new.span(call.scope.zone) != copy.span(call.scope.zone):
+            heeded = heed_clashes(call, new, call.text("clash") or call.stage.calendar(call.place).clash, notes)
+            if heeded is not new:  # it is tentative, which is ours to say
+                new, taken = heeded, [*taken, "busy"]
+                wanted = replace(wanted, busy=heeded.busy)
         known = to_state(_with_groups(kind, base if base is not None else copy, wanted, taken))
         if disputes:
             known[_DISPUTED] = list(disputes.values())

@@ -37,6 +37,11 @@ class Question(Struct, frozen=True):
     kind: str = "text"
     default: Any = None
     choices: tuple[str, ...] = ()
+    about: str = ""  # what it is asked of, where the same is asked several times
+
+
+class NobodyAnswers(RequestFault):
+    """A question is asked where nobody can answer it."""
 
 
 def read_answer(question: Question, text: str, zone: ZoneInfo, dates: str = "") -> Any:

@@ -8,14 +8,14 @@ from typing import Any, Protocol
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from whenvoca.engine.acting.questions import Question
+from whenvoca.engine.acting.questions import NobodyAnswers, Question
 from whenvoca.engine.acting.stage import Stage
 from whenvoca.engine.effects import EffectKey
 from whenvoca.engine.ledger.records import Occurrence
 from whenvoca.engine.place_protocols import Found, RowState
 from whenvoca.errors import PlaceTrouble, RequestFault, RowFault
 from whenvoca.language import tree
-from whenvoca.language.evaluation import Scope
+from whenvoca.language.evaluation import Scope, WaitingFault
 from whenvoca.values.texts import show_value
 
 
@@ -94,18 +94,25 @@ class RunContext(Struct):
         return replace(key, ordinal=self.count(key.step, key.repetition, key.target))
 
     def answer(self, asked: Question) -> Any:
-        """The answer to a question; after a crash, or in a retry, the one that was given before. Raises RowFault."""
+        """The answer to a question; after a crash, or in a retry, the one that was given before.
+
+        Raises RowFault where nobody answers; of a question about one thing WaitingFault: the run waits for somebody.
+        """
 
         def ask() -> list[Found]:
             if self.ask is None:
                 raise RowFault(f'nobody answers "{asked.name}" here', fix=f"--give {asked.name}=…")
             try:
                 return [Found("", asked.name, {"answer": self.ask(asked)})]
+            except NobodyAnswers as fault:
+                if asked.about:
+                    raise WaitingFault(asked.text, fix=f"whenvoca run asks; or --give {asked.name}=…") from fault
+                raise RowFault(fault.message, fix=fault.fix) from fault
             except RequestFault as fault:
                 raise RowFault(fault.message, fix=fault.fix) from fault
 
-        (found,) = self.recall.get(f"ask {asked.name}", 1, ask)
-        if asked.kind != "list":
+        (found,) = self.recall.get(f"ask {asked.name} {asked.about}".rstrip(), 1, ask)
+        if asked.kind != "list" and not asked.about:
             self.answers[asked.name] = show_value(found.state["answer"])
         return found.state["answer"]
 

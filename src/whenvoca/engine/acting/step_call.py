@@ -8,6 +8,7 @@ from typing import Any
 
 from whenvoca.engine.acting.compiled_step import CompiledStep
 from whenvoca.engine.acting.look_up import LookUp
+from whenvoca.engine.acting.questions import Question
 from whenvoca.engine.acting.run_context import RunContext
 from whenvoca.engine.acting.step_fields import StepFields
 from whenvoca.engine.lineage import Lineage
@@ -98,6 +99,10 @@ class StepCall(StepFields):
     def names_place(self) -> bool:
         """Whether the sentence names a place."""
         return bool(self._step.tree.places)
+
+    def ask(self, question: Question) -> Any:
+        """The answer to a question that the step itself asks. Raises RowFault."""
+        return self._context.answer(question)
 
     def for_one(self, place: str, **names: Any) -> StepCall:
         """The same step for one of several things, at its place: these names are known in its fields."""

@@ -29,7 +29,7 @@ def find_row_clashes(program: OpenProgram, waiting: Sequence[Occurrence]) -> Ite
         lines = {each.word: each.value for each in step.fields}
         calendar = program.stage.calendar(step.places[-1])
         clash = tree.plain_text(lines["clash"]) if "clash" in lines else calendar.clash
-        if clash not in ("refuse", "tentative"):
+        if clash not in ("refuse", "tentative", "ask"):
             continue
         events = [each for row in waiting if (each := _event(values, row, lines)) is not None]
         taken = [TakenTime(calendar.name, each) for each in events]

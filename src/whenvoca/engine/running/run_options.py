@@ -8,7 +8,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from whenvoca.engine.acting.questions import Question
+from whenvoca.engine.acting.questions import NobodyAnswers, Question
 from whenvoca.engine.running.brake import Held
 from whenvoca.engine.running.patience import Patience
 from whenvoca.errors import RequestFault
@@ -34,7 +34,7 @@ def nobody_answers(question: Question) -> Any:
     """Where nobody can be asked: the default holds. Raises RequestFault where there is none."""
     if question.default is not None:
         return question.default
-    raise RequestFault(f'"{question.name}" is not given: {question.text}', fix=f"--give {question.name}=…")
+    raise NobodyAnswers(f'"{question.name}" is not given: {question.text}', fix=f"--give {question.name}=…")
 
 
 def nobody_picks(what: str, candidates: Sequence[Candidate]) -> str:

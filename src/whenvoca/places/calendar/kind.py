@@ -20,7 +20,7 @@ from whenvoca.places.place_kind import Access, PlaceContext, PlaceKind
 from whenvoca.places.settings import PlaceSettings
 
 _FEED = re.compile(r"/[a-z0-9][a-z0-9_-]*\.ics")
-_CLASHES = ("allow", "refuse", "tentative")
+_CLASHES = ("allow", "refuse", "tentative", "ask")
 _SERVER_SETTINGS = "calendar user password ca seconds size also nameserver"
 _INVITES = ("us", "server", "nobody")
 
