@@ -90,8 +90,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         H + "dance\n",
         [
             '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, '
-            "publish, number, spread, add, take, fill, send, answer, file, keep, read, save, set, restore, finish, call; "
-            "all of them: whenvoca words"
+            "publish, number, spread, add, take, fill, send, answer, file, keep, read, save, set, restore, finish, "
+            "call; all of them: whenvoca words"
         ],
     ),
     (

@@ -70,11 +70,9 @@ FILL_EFFECT = EffectKind(
 FILL_SHEET = StepDefinition(
     sentence=Sentence("fill sheet SHEET for each EACH in LIST"),
     meaning="Replaces what stands below the headings by a row for each element of a list, in the list's order. Only "
-    "the "
-    "columns named below "
-    'are written; others, a line of totals (totals = "last row"), charts and other tabs stay. Rows are put in or '
-    "taken out as needed, and what "
-    "speaks of them follows. A table that is as it should be is not touched.",
+    'the columns named below are written; others, a line of totals (totals = "last row"), charts and other tabs stay. '
+    "Rows are put in or taken out as needed, and what speaks of them follows; new rows keep the formulas of the row "
+    "above. A table that is as it should be is not touched.",
     columns_as_fields=True,
     value_type="list",
     is_told=True,

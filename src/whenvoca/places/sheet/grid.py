@@ -33,7 +33,7 @@ class TabWrites(Struct):
     """What is to be written into one tab: cells by (row, column), counted from 0, and rows to go below the data."""
 
     cells: dict[tuple[int, int], Any] = field(default_factory=dict)
-    formats_from: dict[int, int] = field(default_factory=dict)  # for a row below the data: the row whose look it takes
+    formats_from: dict[int, int] = field(default_factory=dict)  # for a row below the data: the one whose look it takes
     headings: list[str] = field(default_factory=list)  # of a tab that has to be made
     removed: set[int] = field(default_factory=set)  # rows to be taken out, after the cells are written
     # rows to be put in, before the row of that number

@@ -13,6 +13,7 @@ from msgspec import Struct
 
 from whenvoca.places.fork_map import fork_map
 from whenvoca.places.sheet.grid import cell_name, column_of, letter_of
+from whenvoca.places.sheet.xlsx_row_looks import RowLook, look_of, masters_of
 from whenvoca.values.dates import to_serial
 from whenvoca.values.durations import Duration
 from whenvoca.values.texts import show_value
@@ -119,7 +120,7 @@ class SheetXml:
     ) -> list[Chunk]:
         """The XML with these cells written, in chunks; what stays is a view of what stood there, not a copy.
 
-        ``formats_from`` names for a new row the row whose look it takes.
+        ``formats_from`` names for a new row the row whose look it takes, and whose formulas.
         """
         writer = _Writer(self.prefix, style_of, epoch_1904)
         by_row: dict[int, dict[int, Any]] = {}
@@ -178,9 +179,10 @@ class SheetXml:
         ref = f"{cell_name(box[1], box[0])}:{cell_name(box[3], box[2])}".encode()
         return [head[: found.start(1)], ref, pieces[0][found.end() - 1 :], *pieces[1:]]
 
-    def _row_looks(self, wanted: set[int]) -> dict[int, dict[int, int]]:
+    def _row_looks(self, wanted: set[int]) -> dict[int, RowLook]:
+        masters = masters_of(self.xml)
         return {
-            number: {cell.column: cell.style for cell in self._cells(body, end) if cell.style}
+            number: look_of(number, ((cell.column, cell.style, cell.body) for cell in self._cells(body, end)), masters)
             for number, _, end, _, body in self.iter_rows()
             if number in wanted
         }
@@ -189,16 +191,20 @@ class SheetXml:
         self,
         number: int,
         by_row: Mapping[int, dict[int, Any]],
-        looks: Mapping[int, dict[int, int]],
+        looks: Mapping[int, RowLook],
         formats_from: Mapping[int, int],
         writer: _Writer,
     ) -> bytes:
-        look = looks.get(formats_from.get(number, -1), {})
-        values = by_row[number]
-        cells = [
-            writer.cell(number, column, values.get(column), look.get(column, self._column_styles.get(column, 0)))
-            for column in sorted(values.keys() | look.keys())
-        ]
+        above = formats_from.get(number, -1)
+        look = looks.get(above, RowLook())
+        values, formulas = by_row[number], look.formulas_in(number - above)
+        cells = []
+        for column in sorted(values.keys() | look.styles.keys() | formulas.keys()):
+            style = look.styles.get(column, self._column_styles.get(column, 0))
+            if column in formulas and column not in values:
+                cells.append(writer.formula(number, column, formulas[column], style))
+            else:
+                cells.append(writer.cell(number, column, values.get(column), style))
         return b'<%srow r="%d">%s</%srow>' % (self.prefix, number + 1, b"".join(cells), self.prefix)
 
     def _changed_row(
@@ -254,6 +260,12 @@ class _Writer:
             return f'{head} t="inlineStr"><{p}is><{p}t xml:space="preserve">{content}</{p}t></{p}is></{p}c>'.encode()
         typed = f' t="{kind}"' if kind != "n" else ""
         return f"{head}{typed}><{p}v>{content}</{p}v></{p}c>".encode()
+
+    def formula(self, row: int, column: int, text: str, style: int) -> bytes:
+        """The <c> element of a formula, whose result the spreadsheet program reckons when it opens the file."""
+        p = self._prefix
+        head = f'<{p}c r="{letter_of(column)}{row + 1}"' + (f' s="{style}"' if style else "")
+        return f"{head}><{p}f>{escape_xml(text)}</{p}f></{p}c>".encode()
 
     def _content(self, value: Any) -> tuple[str, str, str]:
         if value.__class__ is str and value:
