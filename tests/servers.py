@@ -218,7 +218,7 @@ class FaultyProxy:
                 pass
 
             # http.server names them so
-            do_GET = do_PUT = do_DELETE = do_OPTIONS = handle_any  # noqa: N815
+            do_POST = do_GET = do_PUT = do_DELETE = do_OPTIONS = handle_any  # noqa: N815
             do_PROPFIND = do_REPORT = do_MKCALENDAR = handle_any  # noqa: N815
 
         return Handler

@@ -3,9 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from typing import Literal
 from zoneinfo import ZoneInfo
 
 from msgspec import Struct, field
+
+
+class BusyAt(Struct, frozen=True):
+    """Where busy times are told: a file, an address on the web, a calendar of ours, or the server of one."""
+
+    way: Literal["file", "web", "calendar", "server"]
+    where: str
 
 
 class Person(Struct, frozen=True):
@@ -15,7 +23,7 @@ class Person(Struct, frozen=True):
     mail: str = ""
     chat: str = ""
     zone: ZoneInfo | None = None  # times told to them are told in it
-    free_busy: str = ""  # a file or an address with their busy times
+    busy_at: BusyAt | None = None  # where it is told when they are busy
     password: Mapping[str, str] = field(default_factory=dict)  # a reference, where they let their presence be set
 
 

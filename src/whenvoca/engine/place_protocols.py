@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from datetime import datetime
+from datetime import datetime, timedelta
 from typing import Any, Protocol
 from zoneinfo import ZoneInfo
 
@@ -11,9 +11,11 @@ from msgspec import Struct, field
 
 from whenvoca.calendars.clashing import ClashRule
 from whenvoca.calendars.event import Event
+from whenvoca.calendars.free_busy import FreeBusy
+from whenvoca.calendars.free_time import busy_spans
 from whenvoca.engine.effects import Effect, Receipt
 from whenvoca.engine.row_hashes import RowHashes
-from whenvoca.errors import RowFault, WhenvocaError
+from whenvoca.errors import RowFault, SourceFault, WhenvocaError
 from whenvoca.language.definitions import PlaceInfo
 from whenvoca.language.evaluation import Thing
 from whenvoca.values.kinds import Raw
@@ -128,6 +130,15 @@ class Calendar(Place, Writer, Protocol):
 
     def find_between(self, low: datetime, high: datetime) -> list[Event]:
         """All occurrences wholly or partly between two moments, in order of start. Raises PlaceTrouble."""
+
+    def busy_times(self, low: datetime, high: datetime) -> FreeBusy:
+        """When it is busy between two moments, and no more. Raises PlaceTrouble or SourceFault."""
+        day = timedelta(days=1)
+        return FreeBusy(low, high, busy_spans(self.find_between(low - day, high + day), self.zone))
+
+    def busy_times_of(self, address: str, low: datetime, high: datetime) -> FreeBusy:
+        """When its server says that somebody is busy. Raises PlaceTrouble, SourceFault where it does not know them."""
+        raise SourceFault("is on no server that could be asked when people are busy", where=self.name)
 
     def all_events(self) -> list[Event]:
         """All events, series as their masters, with the changed occurrences. Raises PlaceTrouble or SourceFault."""

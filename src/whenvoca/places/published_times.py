@@ -11,11 +11,6 @@ _MOST_BYTES = 4_000_000
 _PASSING = (408, 425, 429, 500, 502, 503, 504)
 
 
-def is_address(text: str) -> bool:
-    """Whether it is on the web, and not a file."""
-    return text.lower().startswith(("https://", "http://"))
-
-
 def fetch_free_busy(address: str) -> FreeBusy:
     """The busy times that stand at an address. Raises PlaceTrouble, SourceFault where it holds none."""
     try:

@@ -16,7 +16,7 @@ from whenvoca.errors import RowFault, SourceFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.types import DURATION, MOMENT, Type, list_of, thing
-from whenvoca.places.published_times import fetch_free_busy, is_address
+from whenvoca.places.published_times import fetch_free_busy
 from whenvoca.steps.people import addresses_of
 from whenvoca.steps.windows import FROM, UNTIL, window
 from whenvoca.values.durations import Duration
@@ -147,13 +147,21 @@ def _published(call: StepCall, address: str, low: datetime, high: datetime) -> l
     Raises RowFault where that does not tell of the whole time or cannot be read, PlaceTrouble.
     """
     person = call.people.find(address)
-    if person is None or not person.free_busy:
+    if person is None or person.busy_at is None:
         return []
-    where = person.free_busy
+    where = person.busy_at.where
     try:
-        told = fetch_free_busy(where) if is_address(where) else read_free_busy(call.stage.workspace_file(where), where)
+        match person.busy_at.way:
+            case "web":
+                told = fetch_free_busy(where)
+            case "file":
+                told = read_free_busy(call.stage.workspace_file(where), where)
+            case "calendar":
+                told = call.stage.calendar(where).busy_times(low, high)
+            case "server":
+                told = call.stage.calendar(where).busy_times_of(address, low, high)
     except SourceFault as fault:
-        raise RowFault(fault.message, where=fault.where) from fault
+        raise RowFault(fault.message, where=fault.where, fix=fault.fix) from fault
     if (told.begin is not None and low < told.begin) or (told.end is not None and high > told.end):
         ends = [
             f"{word} {show_value(end.astimezone(call.scope.zone))}"

@@ -15,7 +15,7 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct, field
 
 from whenvoca.engine.lineage import new_root
-from whenvoca.engine.people import People, Person
+from whenvoca.engine.people import BusyAt, People, Person
 from whenvoca.engine.workspace import web_settings
 from whenvoca.engine.workspace.days_off import DaysOff, read_days_off
 from whenvoca.engine.workspace.meeting_links import MeetingLinks, read_meeting_links
@@ -276,9 +276,26 @@ class _SettingsReader:
                 self._refuse(
                     f"people.{name}", "password", "a password never stands here", 'such as { env = "INES_CHAT" }'
                 )
-            chat, free_busy = str(settings.get("chat", name)), str(settings.get("free-busy", ""))
-            found.append(Person(str(name), to_address(mail), chat, zone, free_busy, dict(password)))
+            chat, busy_at = str(settings.get("chat", name)), self._busy_at(str(name), settings.get("free-busy", ""))
+            found.append(Person(str(name), to_address(mail), chat, zone, busy_at, dict(password)))
         return found
+
+    def _busy_at(self, name: str, value: Any) -> BusyAt | None:
+        if isinstance(value, str):
+            is_web = value.lower().startswith(("https://", "http://"))
+            return BusyAt("web" if is_web else "file", value) if value else None
+        way, where = next(iter(value.items())) if isinstance(value, dict) and len(value) == 1 else ("", "")
+        known = self._data.get("places", {})
+        calendars = [
+            each for each, table in known.items() if isinstance(table, dict) and table.get("kind") == "calendar"
+        ]
+        if way not in ("calendar", "server"):
+            fix = 'a file, an address, { calendar = "…" } or { server = "…" } with the name of a calendar'
+            self._refuse(f"people.{name}", "free-busy", "free-busy says nothing that there is", fix)
+        if str(where).lower() not in {each.lower() for each in calendars}:
+            fix = nearest(str(where), calendars)
+            self._refuse(f"people.{name}", "free-busy", f'"{where}" is no calendar of [places]', fix)
+        return BusyAt("calendar" if way == "calendar" else "server", str(where))
 
     def _places(self) -> dict[str, Mapping[str, Any]]:
         places = self._data.get("places", {})

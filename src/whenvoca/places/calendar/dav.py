@@ -11,6 +11,7 @@ from urllib.parse import quote, unquote, urljoin, urlsplit
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event
+from whenvoca.calendars.free_busy import FreeBusy
 from whenvoca.calendars.patch import has_event
 from whenvoca.calendars.reader import Noun, Reading, read_calendar
 from whenvoca.calendars.recurrence import expand_events
@@ -33,6 +34,7 @@ from whenvoca.places.calendar.dav_bodies import (
     sync_body,
 )
 from whenvoca.places.calendar.dav_client import CALSERVER, NAMES, DavClient, DavResource
+from whenvoca.places.calendar.dav_free_busy import ask_busy_times, report_busy_times
 from whenvoca.places.calendar.finding_calendar import find_calendar, last_name
 from whenvoca.places.calendar.ics_effects import already_done, carry_out, moved_on, refuse_unread, to_stored
 from whenvoca.places.calendar.scheduling import Scheduling
@@ -95,6 +97,12 @@ class DavCalendar(Calendar):
         return PlaceInfo(name=self.name, kind=self.kind, zone=self.zone.key, readonly=self._readonly)
 
     # --- reading
+
+    def busy_times(self, low: datetime, high: datetime) -> FreeBusy:
+        return report_busy_times(self.client, self.url, low, high, self._where)
+
+    def busy_times_of(self, address: str, low: datetime, high: datetime) -> FreeBusy:
+        return ask_busy_times(self.client, address, low, high, self._where)
 
     def _listed(self) -> dict[str, str]:
         """The addresses of all pieces with their ETags, listed once in a process and kept up with our own writes."""

@@ -25,7 +25,7 @@ def find_calendar(client: DavClient, wanted: str, where: str) -> str:
     if not principal:
         raise PlaceTrouble("tells no user's principal", where=where, fix="is this the address of the CalDAV server?")
     homes = client.propfind(principal, (_HOME,))
-    home = next((found for piece in homes if (found := _href_in(piece, _HOME))), "")
+    home = next((found for piece in homes if (found := href_in(piece, _HOME))), "")
     if not home:
         raise PlaceTrouble("tells no home of calendars", where=where)
     listed = client.propfind(home, (_KIND, _NAME), depth=1)
@@ -42,7 +42,14 @@ def find_calendar(client: DavClient, wanted: str, where: str) -> str:
     )
 
 
-def _find_principal(client: DavClient, wanted: str) -> str | DavResource:
+def find_principal(client: DavClient) -> str:
+    """The address of the user's principal, empty where the server tells none (RFC 5397). Raises PlaceTrouble."""
+    found = _find_principal(client, None)
+    assert isinstance(found, str)
+    return found
+
+
+def _find_principal(client: DavClient, wanted: str | None) -> str | DavResource:
     """The address of the user's principal, or the calendar itself where the server's address is that of one."""
     starts = [client.base]
     if urlsplit(client.base).path in ("", "/"):
@@ -56,9 +63,9 @@ def _find_principal(client: DavClient, wanted: str) -> str | DavResource:
                 raise
             continue
         for piece in pieces:
-            if _is_calendar(piece) and (not wanted or _is_named(piece, wanted)):
+            if wanted is not None and _is_calendar(piece) and (not wanted or _is_named(piece, wanted)):
                 return piece
-            principal = principal or _href_in(piece, _PRINCIPAL)
+            principal = principal or href_in(piece, _PRINCIPAL)
         if principal:
             break
     return principal
@@ -84,7 +91,8 @@ def _is_named(piece: DavResource, wanted: str) -> bool:
     return wanted.casefold() in (_name_of(piece).casefold(), last_name(piece.href).casefold())
 
 
-def _href_in(piece: DavResource, name: str) -> str:
+def href_in(piece: DavResource, name: str) -> str:
+    """The address that a property names, empty where it names none."""
     element = piece.properties.get(name)
     href = element.findtext("d:href", "", NAMES).strip() if element is not None else ""
     return urljoin(piece.href, href) if href else ""

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 
 from whenvoca.calendars.event import Event
+from whenvoca.calendars.free_busy import FreeBusy
 from whenvoca.calendars.patch import has_event
 from whenvoca.calendars.reader import Noun, read_events
 from whenvoca.calendars.recurrence import expand_events
@@ -74,6 +75,12 @@ class RehearsedCalendar(Calendar):
     def find_marks(self, prefix: str) -> dict[str, str]:
         found = {mark: uid for mark, uid in self._real.find_marks(prefix).items() if uid not in self._over}
         return found | {event.origin: event.uid for event in self._events() if event.origin.startswith(prefix)}
+
+    def busy_times(self, low: datetime, high: datetime) -> FreeBusy:
+        return super().busy_times(low, high) if self._over else self._real.busy_times(low, high)
+
+    def busy_times_of(self, address: str, low: datetime, high: datetime) -> FreeBusy:
+        return self._real.busy_times_of(address, low, high)
 
     def address_of(self, uid: str) -> str:
         return self._real.address_of(uid)
