@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Protocol
 
+from whenvoca.calendars.free_busy import FreeBusy
 from whenvoca.engine.mail_protocols import Mailbox
 from whenvoca.engine.message_protocols import Chat, Outbox
 from whenvoca.engine.place_protocols import Calendar, SavingFile, Sheet, Source, Writer
@@ -37,6 +38,9 @@ class Places(Protocol):
     @property
     def outboxes(self) -> Mapping[str, Outbox]:
         """Where emails go out."""
+
+    def fetch_free_busy(self, address: str) -> FreeBusy:
+        """The busy times that stand at an address on the web. Raises PlaceTrouble, SourceFault."""
 
     def of_kind(self, kind: str) -> Mapping[str, Any]:
         """The places of one kind, as settings call it."""

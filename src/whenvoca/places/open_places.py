@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Generic, TypeVar
 
+from whenvoca.calendars.free_busy import FreeBusy
 from whenvoca.engine.all_places import Places
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.effects import MEETINGS, THE_FILES, THE_WEB
@@ -24,6 +25,7 @@ from whenvoca.places.kept_files import KeptFiles
 from whenvoca.places.kinds import PLACE_KINDS
 from whenvoca.places.meetings import MeetingPlace, RehearsedMeetings
 from whenvoca.places.place_kind import PlaceContext
+from whenvoca.places.published_times import fetch_free_busy
 from whenvoca.places.settings import PlaceSettings
 from whenvoca.places.sheet.memory import SheetMemory
 from whenvoca.places.sheet.open_file import OpenFile
@@ -128,6 +130,9 @@ class OpenPlaces(Places):
         return report
 
     # --- what the stage asks
+
+    def fetch_free_busy(self, address: str) -> FreeBusy:
+        return fetch_free_busy(address)
 
     def of_kind(self, kind: str) -> Mapping[str, Any]:
         return _Lookup(self._names_of(kind), self.open_named)

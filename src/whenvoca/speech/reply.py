@@ -165,6 +165,9 @@ def _free(request: Request, zone: ZoneInfo) -> str:
         f"{show_day(low.astimezone(zone))} {low.astimezone(zone):%H:%M}–{high.astimezone(zone):%H:%M}"
         for low, high in request.slots[:_MOST]
     ]
+    if request.searches:
+        more = f"; and {len(request.slots) - _MOST} more" if len(request.slots) > _MOST else ""
+        return f"Free: {'; '.join(slots)}{more}" if slots else "Nothing is free then."
     if request.free and not request.targets:
         return "No, free." if request.asks_busy else "Yes, free."
     taken = "; ".join(show_target(each, zone, request.today) for each in request.targets[:5])

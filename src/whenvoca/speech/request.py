@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime, time
 from typing import Any, Literal
 from zoneinfo import ZoneInfo
@@ -10,6 +10,7 @@ from zoneinfo import ZoneInfo
 from msgspec import Struct, field
 
 from whenvoca.calendars.event import Event
+from whenvoca.calendars.free_time import Span
 
 Intent = Literal["create", "change", "delete", "query", "free", "none", "ask", "undo", "yes", "no", "choose"]
 
@@ -88,6 +89,7 @@ class Request(Struct):
     question: str = ""
     because: list[Because] = field(default_factory=list)
     wants_count: bool = False  # how many was asked for
+    searches: bool = False  # free time was looked for: ``slots`` is the answer
     asks_busy: bool = False  # whether it is busy was asked for, not whether it is free
     choice: list[int] = field(default_factory=list)  # of a numbered question
     purpose: str = ""  # of a question: what is done when it is answered
@@ -144,6 +146,10 @@ def _json_changes(changes: Mapping[str, Any]) -> Mapping[str, Any]:
     }  # alarm: its old name, until 0.2
 
 
+# Given an address and two moments, when somebody is busy between these besides what the agenda says.
+BusyBesides = Callable[[str, datetime, datetime], Sequence[Span]]
+
+
 class Surroundings(Struct, frozen=True):
     """What a text is read among: the moment, the zone, the agenda, the people, the workspace's habits, and what was
     said before."""
@@ -158,6 +164,10 @@ class Surroundings(Struct, frozen=True):
     workdays: tuple[int, ...] = (0, 1, 2, 3, 4)
     last: Sequence[Target] = ()  # what was spoken of last
     pending: Request | None = None  # a question that waits for its answer
+    addresses: Mapping[str, str] = field(default_factory=dict)  # of people, by their lower-case names
+    speaker: str = ""  # the address of who asks, where it is known
+    busy: BusyBesides = lambda address, low, high: ()
+    """What is known of when somebody is busy besides the agenda."""
     contacts: Mapping[str, str] = field(default_factory=dict)  # addresses by the lower-case names that attendees go by
 
     @property

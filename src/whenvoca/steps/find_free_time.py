@@ -7,7 +7,6 @@ from datetime import UTC, datetime, time, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from whenvoca.calendars.free_busy import read_free_busy
 from whenvoca.calendars.free_time import Span, Window, busy_spans, free_spans, joined, spans_of
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
@@ -16,7 +15,6 @@ from whenvoca.errors import RowFault, SourceFault
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
 from whenvoca.language.types import DURATION, MOMENT, Type, list_of, thing
-from whenvoca.places.published_times import fetch_free_busy
 from whenvoca.steps.people import addresses_of
 from whenvoca.steps.windows import FROM, UNTIL, window
 from whenvoca.values.durations import Duration
@@ -147,21 +145,13 @@ def _published(call: StepCall, address: str, low: datetime, high: datetime) -> l
     Raises RowFault where that does not tell of the whole time or cannot be read, PlaceTrouble.
     """
     person = call.people.find(address)
-    if person is None or person.busy_at is None:
-        return []
-    where = person.busy_at.where
     try:
-        match person.busy_at.way:
-            case "web":
-                told = fetch_free_busy(where)
-            case "file":
-                told = read_free_busy(call.stage.workspace_file(where), where)
-            case "calendar":
-                told = call.stage.calendar(where).busy_times(low, high)
-            case "server":
-                told = call.stage.calendar(where).busy_times_of(address, low, high)
+        told = call.stage.busy_elsewhere(address, low, high)
     except SourceFault as fault:
         raise RowFault(fault.message, where=fault.where, fix=fault.fix) from fault
+    if told is None or person is None or person.busy_at is None:
+        return []
+    where = person.busy_at.where
     if (told.begin is not None and low < told.begin) or (told.end is not None and high > told.end):
         ends = [
             f"{word} {show_value(end.astimezone(call.scope.zone))}"

@@ -16,6 +16,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event, changed_fields, from_content
+from whenvoca.calendars.free_busy import FreeBusy, read_free_busy
 from whenvoca.calendars.recurrence import expand_events, occurrence_at
 from whenvoca.calendars.state import event_key, original_start, split_key, to_state
 from whenvoca.engine.acting.effect_kind import EffectKinds
@@ -329,6 +330,23 @@ class Stage:
     def attached(self, thing: AttachmentThing) -> bytes:
         """What is attached to an email. Raises RowFault where that is gone, PlaceTrouble."""
         return self._places.mailboxes[thing.place.lower()].part(self.email(thing.place, thing.email), thing.part)
+
+    def busy_elsewhere(self, address: str, low: datetime, high: datetime) -> FreeBusy | None:
+        """When somebody is busy by what is told elsewhere, None where nothing is. Raises SourceFault, PlaceTrouble, and
+        RowFault for a file that is not there."""
+        person = self.workspace.people.find(address)
+        if person is None or person.busy_at is None:
+            return None
+        where = person.busy_at.where
+        match person.busy_at.way:
+            case "web":
+                return self._places.fetch_free_busy(where)
+            case "file":
+                return read_free_busy(self.workspace_file(where), where)
+            case "calendar":
+                return self.calendar(where).busy_times(low, high)
+            case "server":
+                return self.calendar(where).busy_times_of(address, low, high)
 
     def workspace_file(self, name: str) -> bytes:
         """A file in the workspace's folder. Raises RowFault where there is none."""

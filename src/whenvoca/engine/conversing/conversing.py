@@ -18,6 +18,7 @@ from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change, t
 from whenvoca.engine.acting.meeting_links import end_link
 from whenvoca.engine.acting.splitting import Splitting, deciders_of_ending
 from whenvoca.engine.acting.stage import Stage
+from whenvoca.engine.conversing.busy import busy_besides
 from whenvoca.engine.conversing.labels import label_of_run
 from whenvoca.engine.conversing.memory import (
     QUIET,
@@ -100,6 +101,7 @@ class Conversation:
         self._stage, self._manner, self._identity = stage, manner, identity
         self._workspace = stage.workspace
         self._person = person
+        self._mail, self._busy = person.mail if person is not None else sender, busy_besides(stage)
         self.who = person.name.lower() if person is not None else sender.lower()
         self.room = room
         self.zone = (person.zone if person is not None else None) or self._workspace.zone
@@ -125,7 +127,9 @@ class Conversation:
         Raises PlaceTrouble where a calendar cannot be reached.
         """
         agenda = agenda_of(self._stage.calendar, self._manner.calendars, hides=bool(self.room))
-        around = self.around = surroundings(self._workspace, now, self.zone, agenda, length=self._manner.length)
+        around = self.around = surroundings(
+            self._workspace, now, self.zone, agenda, length=self._manner.length, speaker=self._mail, busy=self._busy
+        )
         self.memory = recall(self._stage.recall(self.key), around)
         if is_anew:
             self.memory.pending = None

@@ -17,7 +17,7 @@ from whenvoca.calendars.state import event_key, original_start, split_key
 from whenvoca.engine.ledger.codec import encode
 from whenvoca.engine.place_protocols import Calendar
 from whenvoca.engine.workspace.settings import Workspace
-from whenvoca.speech.request import Request, Surroundings, Target, Wish
+from whenvoca.speech.request import BusyBesides, Request, Surroundings, Target, Wish
 from whenvoca.values.kinds import from_plain
 
 QUIET = timedelta(minutes=30)  # after so long a conversation is forgotten
@@ -83,12 +83,29 @@ def _hidden(event: Event) -> Event:
 
 
 def surroundings(
-    workspace: Workspace, now: datetime, zone: ZoneInfo, agenda: Sequence[Target], *, length: int = 60
+    workspace: Workspace,
+    now: datetime,
+    zone: ZoneInfo,
+    agenda: Sequence[Target],
+    *,
+    length: int = 60,
+    speaker: str = "",
+    busy: BusyBesides = lambda address, low, high: (),
 ) -> Surroundings:
-    """What a text is read among in a workspace."""
-    order = workspace.dates if workspace.dates in ("day first", "month first") else ""
-    people = sorted(workspace.people_names)
-    return Surroundings(now, zone, agenda, people, order, length, workspace.hours, contacts=contacts_of(agenda))
+    """What a text is read among in a workspace; ``busy`` tells what is known of people besides the agenda."""
+    return Surroundings(
+        now,
+        zone,
+        agenda,
+        people=sorted(workspace.people_names),
+        order=workspace.dates if workspace.dates in ("day first", "month first") else "",
+        length=length,
+        hours=workspace.hours,
+        contacts=contacts_of(agenda),
+        addresses={name: each.mail for name, each in workspace.people.persons.items() if each.mail},
+        speaker=speaker,
+        busy=busy,
+    )
 
 
 def contacts_of(agenda: Sequence[Target]) -> dict[str, str]:
