@@ -9,7 +9,10 @@ import re
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from functools import lru_cache
+from typing import Any
 from zoneinfo import ZoneInfo
+
+from msgspec.structs import replace
 
 from whenvoca.calendars.components import (
     Component,
@@ -275,6 +278,16 @@ def with_own_occurrence(data: bytes, occurrence: Event, zone: ZoneInfo) -> bytes
     own = b"".join(_patched(data[master.begin : master.end], _OF_SERIES, lines, None))
     data = data[: master.end] + own + data[master.end :]
     return with_zones(data, [occurrence]) if any(";TZID=" in line for line in lines) else data
+
+
+def with_times(own: bytes, event: Event, occurrence: Any, start: Any, end: Any) -> bytes:
+    """The VEVENT of an occurrence, as that of another original start, at these times."""
+    moved = replace(event, start=start, end=end)
+    lines = [moment_line("RECURRENCE-ID", occurrence), *field_lines("start", moved), *field_lines("end", moved)]
+    stood = by_name(unfolded(own))
+    return b"".join(
+        _patched(own, {"RECURRENCE-ID", "DTSTART", "DTEND", "DURATION"}, _as_floating(lines, event, stood), None)
+    )
 
 
 def remove_event(data: bytes, uid: str) -> bytes:

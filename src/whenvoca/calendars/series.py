@@ -102,6 +102,17 @@ def moved_rest(rest: Event, changed: Event) -> Event:
     return replace(changed, rule=rule, **_moved_dates(rest, rest, changed))
 
 
+def moved_whole(master: Event, changed: Event) -> Event:
+    """The series as it was changed as a whole: what was taken out of it and put into it moves with its start, and its
+    weekdays turn, where they are not said anew. Raises RowFault where they cannot."""
+    if not master.is_series or changed.start == master.start or changed.excluded != master.excluded:
+        return changed
+    if isinstance(changed.start, datetime) is not isinstance(master.start, datetime):
+        return changed
+    rule = shifted_rule(master, changed, master.rule) if changed.rule == master.rule else changed.rule
+    return replace(changed, rule=rule, **_moved_dates(master, master, changed))
+
+
 def _moved_dates(series: Event, before: Event, after: Event) -> dict[str, Any]:
     """The single dates of a series, left out and added, where its event went from one to the other."""
     shift = partial(moved_as, before=before.start, after=after.start)
@@ -126,13 +137,9 @@ def _refuse_layered(master: Event) -> None:
         )
 
 
-def moved_series(master: Event, occurrence: Event, changed: Event, others: Sequence[Event] = ()) -> Event:
+def moved_series(master: Event, occurrence: Event, changed: Event) -> Event:
     """The whole series with what was changed in one of its occurrences; times move by as much, and what was taken out
-    with them.
-
-    ``others`` are the occurrences that were changed one by one: they would be lost, so RowFault is raised where times
-    move.
-    """
+    with them. Raises RowFault where it cannot be moved."""
     if changed.start != occurrence.start or master.later:
         _refuse_layered(master)
     new = replace(
@@ -149,11 +156,6 @@ def moved_series(master: Event, occurrence: Event, changed: Event, others: Seque
     )
     if (changed.start, changed.end) == (occurrence.start, occurrence.end):
         return new
-    if others and changed.start != occurrence.start:
-        raise RowFault(
-            f'of "{master.title}" {len(others)} occurrences were changed one by one and would be lost',
-            fix="change or delete those first",
-        )
     rule = shifted_rule(occurrence, changed, master.rule)
     if {isinstance(each.start, datetime) for each in (master, occurrence, changed)} not in ({True}, {False}):
         raise RowFault("a series cannot go from whole days to times, or back, by one of its occurrences")

@@ -70,7 +70,7 @@ def _change(call: StepCall, thing: EventThing) -> Acting:
         if which == ALL:
             master = call.stage.find_event(thing.place, thing.uid)
             assert master is not None
-            new, stored, key = moved_series(master.event, stored.event, new, master.others), master, thing.uid
+            new, stored, key = moved_series(master.event, stored.event, new), master, thing.uid
         if call.gives("clash") and any(call.gives(word) for word in TIMES):
             new = heed_clashes(call, new, call.text("clash"), notes)
         if call.gives(WORD):

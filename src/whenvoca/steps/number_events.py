@@ -16,6 +16,7 @@ from whenvoca.calendars.recurrence import end_of_series, expand_events
 from whenvoca.calendars.state import event_key, from_state, to_state
 from whenvoca.calendars.writer import carried
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change
+from whenvoca.engine.acting.effect_kind import EffectKind
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
@@ -36,6 +37,13 @@ _MOST = 20_000  # events in all sequences of one step
 _NUMBER, _TOTAL, _TITLE = "\ue000", "\ue001", "\ue002"  # stand for them where a title's pattern is worked out
 _PLAIN, _GIVEN = "plain", "number"  # in a base, besides the state of an event: the title without a number; the number
 
+
+_NUMBERED = EffectKind(
+    verb="take event as numbered",
+    line=lambda effect: f"numbers in {effect.place} stand as they are",
+    target=lambda effect: effect.event.title if effect.event is not None else effect.target,
+    invert=lambda stage, effect, left: iter(()),  # type: ignore[arg-type, return-value]
+)
 
 # What an occurrence takes over from its series, as long as nobody gave it its own.
 _FOLLOWED = "location details attendees organizer alarms busy priority colour categories private meeting_link".split()
@@ -229,10 +237,8 @@ def _name(call: StepCall, place: _Place, number: int, total: int) -> Acting:
         mark = place.lineage.to_mark()
         change = to_change(stored, new, place.calendar, key, lineage=mark, number=0, base=base)
         if change is None and place.base.get(_GIVEN) != number:
-            verb = EVENT_EFFECTS.take.verb
-            return Effect(
-                verb=verb, place=place.calendar, target=key, stored=stored, event=new, lineage=mark, base=base, after={}
-            )
+            more: dict[str, Any] = {"stored": stored, "event": new, "lineage": mark, "base": base, "after": {}}
+            return Effect(verb=_NUMBERED.verb, place=place.calendar, target=key, **more)
         return change
 
     done = yield from retry_on_conflict(decide)
@@ -320,7 +326,7 @@ NUMBER_EVENTS = StepDefinition(
     looks_up=True,
     is_collective=True,
     makes=lambda place: list_of(event_type(place)),
-    effects=(EVENT_EFFECTS.change, EVENT_EFFECTS.take),
+    effects=(EVENT_EFFECTS.change, _NUMBERED),
     check_fields=_check,
     example='number events in domes\n  where    title begins with "Mirror cleaning"\n'
     '  title    "Mirror cleaning {number} of {total}"\n  restart  every year',

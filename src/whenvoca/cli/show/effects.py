@@ -15,11 +15,26 @@ from whenvoca.open_workspace import EFFECT_KINDS
 from whenvoca.values.durations import Duration
 
 _LONGEST_LABEL = 30
+_MOST_ALIKE = 4  # effects of one kind in one place that are told one by one
 
 
 def describe_effect(effect: Effect, *, notes: bool = True) -> str:
     """An effect in one line."""
     return EFFECT_KINDS.of(effect).line(effect) + "".join(f" ({note})" for note in effect.notes if notes)
+
+
+def tell_effects(effects: Sequence[Effect], *, notes: bool = True, every: bool = False) -> str:
+    """What effects did, in one text: the same said once, and of many alike the first few."""
+    lines: dict[tuple[str, str], dict[str, None]] = {}
+    for effect in effects:
+        lines.setdefault((effect.place, effect.verb), {})[describe_effect(effect, notes=notes)] = None
+    told: list[str] = []
+    for (place, verb), group in lines.items():
+        shown = list(group) if every or len(group) <= _MOST_ALIKE + 1 else list(group)[:_MOST_ALIKE]
+        told += shown
+        if len(shown) < len(group):
+            told.append(f"and {len(group) - len(shown)} more in {place} ({verb})")
+    return "; ".join(told)
 
 
 def show_effects(effects: Sequence[Effect], labels: Mapping[str, str] = MappingProxyType({})) -> None:
@@ -40,7 +55,7 @@ def describe_run(record: RunRecord) -> str:
     if record.kind == "undo":
         return f"took back run {record.undoes}"
     made = [effect for effect in record.effects if effect.verb != "change row"] or list(record.effects)
-    return "; ".join(describe_effect(effect, notes=False) for effect in made) or "nothing to do"
+    return tell_effects(made, notes=False) or "nothing to do"
 
 
 def brief_label(label: str) -> str:

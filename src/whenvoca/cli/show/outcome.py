@@ -9,7 +9,7 @@ from itertools import groupby
 from typing import Any
 
 from whenvoca.cli.common import Common
-from whenvoca.cli.show.effects import brief_label, describe_effect, effect_to_json
+from whenvoca.cli.show.effects import brief_label, effect_to_json, tell_effects
 from whenvoca.cli.show.output import OUTCOME_STYLES, Column, count_of, say, say_next, show_line, show_table, styled
 from whenvoca.engine.running.brake import Held
 from whenvoca.engine.running.outcome import HeldBack, Outcome, RunResult
@@ -28,7 +28,7 @@ def show_outcome(outcome: Outcome, common: Common, *, noun: str = "row") -> None
                 (
                     brief_label(each.label),
                     styled(each.outcome, OUTCOME_STYLES[each.outcome]),
-                    _what(each),
+                    _what(each, every=common.verbose),
                     each.workflow,
                 )
                 for each in shown
@@ -59,10 +59,10 @@ def _telling(results: list[RunResult]) -> list[RunResult]:
     return [*unwell, *[each for each in results if each.outcome == "done"][: max(3, MOST_SHOWN - len(unwell))]]
 
 
-def _what(result: RunResult) -> str:
+def _what(result: RunResult, *, every: bool) -> str:
     if result.outcome != "done":
         return result.reason + (f" ({result.fix})" if result.fix else "")
-    return "; ".join(describe_effect(effect) for effect in result.effects) or "nothing to do"
+    return tell_effects(result.effects, every=every) or "nothing to do"
 
 
 def _summary(outcome: Outcome, common: Common, noun: str) -> None:

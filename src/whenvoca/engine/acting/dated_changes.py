@@ -6,6 +6,7 @@ from collections.abc import Callable, Generator, Sequence
 from typing import Any
 
 from whenvoca.calendars.event import Event, changed_fields
+from whenvoca.calendars.series import moved_whole
 from whenvoca.calendars.task import Task
 from whenvoca.calendars.valid import refuse_invalid
 from whenvoca.engine.effects import Effect, Receipt
@@ -59,6 +60,8 @@ def to_change(
 ) -> Effect | None:
     """The effect that makes the event what is wanted, None if it is so already. Raises RowFault where a calendar cannot
     hold it."""
+    if stored.event.occurrence is None:
+        new = moved_whole(stored.event, new)
     changes = changed_fields(stored.event, new)
     if not changes:
         return None

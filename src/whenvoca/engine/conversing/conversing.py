@@ -388,7 +388,7 @@ class Conversation:
             return to_deletion(stored, target.calendar, key)
         if is_whole and target.event.occurrence is not None:
             changed = self._changed(target.event, request.changes_of(target))
-            new = moved_series(stored.event, target.event, changed, stored.others)
+            new = moved_series(stored.event, target.event, changed)
         else:
             new = self._changed(stored.event, request.changes_of(target))
         return to_change(stored, new, target.calendar, key)

@@ -9,6 +9,7 @@ from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event, changed_fields
 from whenvoca.calendars.idle_occurrences import without_idle
+from whenvoca.calendars.moved_occurrences import with_moved_occurrences
 from whenvoca.calendars.patch import (
     change_event,
     extract_event,
@@ -75,7 +76,9 @@ def _carry_out(data: bytes, effect: Effect, stamp: datetime, zone: ZoneInfo) -> 
             assert effect.event is not None
             with_answers = "answers" in (effect.after or {})
             changed = change_event(data, effect.stored.event, effect.event, stamp, zone, with_answers=with_answers)
-            return without_idle(changed, effect.event, zone) if occurrence else changed
+            if occurrence:
+                return without_idle(changed, effect.event, zone)
+            return with_moved_occurrences(changed, effect.stored.event, effect.event, zone)
         case "delete":
             return remove_occurrence(data, effect.stored.event, stamp, zone) if occurrence else remove_event(data, uid)
         case "put back":
