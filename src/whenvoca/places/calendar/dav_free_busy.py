@@ -38,9 +38,10 @@ def ask_busy_times(client: DavClient, address: str, low: datetime, high: datetim
     Raises PlaceTrouble where the server is away or has none, SourceFault where it does not know the person.
     """
     outbox, own = _outbox_of(client, where)
+    uid = uuid.uuid5(uuid.NAMESPACE_URL, f"mailto:{address} {_stamp(low)} {_stamp(high)}")  # nothing is kept of it
     text = [
-        *("BEGIN:VCALENDAR", "VERSION:2.0", PRODUCT, "METHOD:REQUEST", "BEGIN:VFREEBUSY", f"UID:{uuid.uuid4()}"),
-        *(f"DTSTAMP:{_stamp(datetime.now(UTC))}", f"DTSTART:{_stamp(low)}", f"DTEND:{_stamp(high)}"),
+        *("BEGIN:VCALENDAR", "VERSION:2.0", PRODUCT, "METHOD:REQUEST", "BEGIN:VFREEBUSY", f"UID:{uid}"),
+        *(f"DTSTAMP:{_stamp(low)}", f"DTSTART:{_stamp(low)}", f"DTEND:{_stamp(high)}"),
         *(f"ORGANIZER:mailto:{own}", f"ATTENDEE:mailto:{address}", "END:VFREEBUSY", "END:VCALENDAR"),
     ]
     answer = client.request("POST", outbox, join_lines(text), {"content-type": "text/calendar; charset=utf-8"})
