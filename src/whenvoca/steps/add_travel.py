@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
+from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -14,6 +15,7 @@ from whenvoca.engine.acting.dated_changes import to_creation
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.stage import ExistingThing, Missing
 from whenvoca.engine.acting.step_call import StepCall
+from whenvoca.engine.effects import Effect
 from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.place_protocols import StoredEvent
 from whenvoca.engine.things.event import EventThing, event_type
@@ -24,7 +26,7 @@ from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.event_fields import EVENT_FIELDS, event_at
 from whenvoca.steps.looking_up import find_targets
 from whenvoca.steps.town_minutes import minutes_to
-from whenvoca.steps.travel_follows import follow_travel, remembered
+from whenvoca.steps.travel_follows import AROUND, follow_travel, remembered
 from whenvoca.values.durations import Duration, show_duration
 from whenvoca.values.texts import show_value
 from whenvoca.values.towns import town_of
@@ -49,6 +51,8 @@ def _act(call: StepCall) -> Acting:
     made: list[EventThing] = []
     for thing in find_targets(call):
         assert isinstance(thing, EventThing)
+        if _way_of(thing.event) in _WAYS:
+            continue  # nobody travels to a way
         stored = call.stage.find_event(thing.place, thing.key)
         if stored is not None:
             made += yield from _around(call, thing, stored)
@@ -62,21 +66,40 @@ def _around(call: StepCall, thing: EventThing, stored: StoredEvent) -> Acting:
         raise RowFault(f'"{event.title}" takes whole days, so nobody knows when one sets out', fix="give it times")
     length = _length(call, event, town)
     standing = {_way_of(each): each for each in call.stage.travels(thing.place).around(thing.key)}
-    ways = [
-        _Way(thing, stored, which, length, town)
-        for which in (OUTWARD, HOMEWARD)
-        if _wants(call, which) and which not in standing and _is_needed(call, thing, event, which, length)
+    ways = [_Way(thing, stored, which, length, town) for which in (OUTWARD, HOMEWARD) if _wants(call, which)]
+    planned = [
+        (each, _travel(call, each))
+        for each in ways
+        if each.which not in standing and _is_needed(call, thing, event, each.which, length)
     ]
-    planned = [(each, _travel(call, each)) for each in ways]
+    notes = remembered(stored, length, by_towns=not call.gives("length"))
     found = [call.stage.to_thing(thing.place, each) for each in standing.values()]
+    for each in ways:
+        yield from _remember(call, each, notes)
     for each, travel in planned:
         _, made = _identity(call, each)
         if isinstance(made, ExistingThing) or made.by_another:
             continue  # it stands, or was taken out by hand
-        base = {**to_state(travel), **remembered(stored, each.length, by_towns=not call.gives("length"))}
-        yield to_creation(travel, thing.place, made.number, base=base)
+        yield to_creation(travel, thing.place, made.number, base={**to_state(travel), **notes})
         found.append(call.stage.to_thing(thing.place, travel))
     return sorted(found, key=lambda each: each.value_of("start"))
+
+
+def _remember(call: StepCall, each: _Way, notes: dict[str, Any]) -> Acting:
+    """What is to be known of a way that stands, where a crash, or a lost ledger, left that unknown."""
+    lineage, made = _identity(call, each)
+    if isinstance(made, ExistingThing) and AROUND not in (made.base or {}):
+        base = {**(made.base or to_state(made.stored.event)), **notes}
+        more: dict[str, Any] = {"stored": made.stored, "event": made.stored.event, "lineage": lineage.to_mark()}
+        yield Effect(
+            verb=EVENT_EFFECTS.take.verb,
+            place=each.thing.place,
+            target=made.stored.event.uid,
+            number=made.number,
+            base=base,
+            after={},
+            **more,
+        )
 
 
 def _way_of(travel: Event) -> str:
@@ -248,7 +271,7 @@ ADD_TRAVEL = StepDefinition(
     ),
     thing="event",
     makes=lambda place: list_of(event_type(place)),
-    effects=(EVENT_EFFECTS.create,),
+    effects=(EVENT_EFFECTS.create, EVENT_EFFECTS.take),
     follow=follow_travel,
     example='add travel around event\n  length    35 minutes\n  title     "On the road for {event.title}"\n'
     "  reminder  40 minutes before",

@@ -134,7 +134,7 @@ def boundaries(die_at: int, report: Any = None) -> None:
             wrap(owner, name)
 
 
-def killed_at(desk: Desk, boundary: int) -> bool:
+def killed_at(desk: Desk, boundary: int, arguments: tuple[str, ...] = ("run",)) -> bool:
     """Runs in a forked child that dies there; answers whether it came so far."""
     child = os.fork()
     if child == 0:
@@ -144,14 +144,14 @@ def killed_at(desk: Desk, boundary: int) -> bool:
             os.dup2(null, 1)
             os.dup2(null, 2)
             boundaries(boundary)
-            code = run_command(["run", "--workspace", str(desk.folder)])
+            code = run_command([*arguments, "--workspace", str(desk.folder)])
         finally:
             os._exit(code)
     _, status = os.waitpid(child, 0)
     return os.WIFSIGNALED(status)
 
 
-def count_boundaries(desk: Desk) -> int:
+def count_boundaries(desk: Desk, arguments: tuple[str, ...] = ("run",)) -> int:
     """How many boundaries a whole run has, counted in a child as well."""
     reading, writing = os.pipe()
     child = os.fork()
@@ -161,7 +161,7 @@ def count_boundaries(desk: Desk) -> int:
             os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
             count = [0]
             boundaries(-1, count)
-            run_command(["run", "--workspace", str(desk.folder)])
+            run_command([*arguments, "--workspace", str(desk.folder)])
             os.write(writing, str(count[0]).encode())
         finally:
             os._exit(0)

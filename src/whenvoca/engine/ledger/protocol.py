@@ -184,6 +184,9 @@ class RunBook(Transactions, Protocol):
     def end_manual_run(self, number: int, outcome: str, reason: str) -> None:
         """Ends it."""
 
+    def begun_runs(self, kind: str) -> list[RunRecord]:
+        """The runs of a kind that were begun and did not end: the program was killed."""
+
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         """Subjects whose newest ended run failed or was undone, each with what was done in it."""
 

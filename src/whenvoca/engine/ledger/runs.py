@@ -153,6 +153,10 @@ class SqliteRuns(SqliteEffects, RunBook):
         with self._telling():
             self._db.execute("UPDATE runs SET outcome=?, reason=? WHERE number=?", (outcome, reason, number))
 
+    def begun_runs(self, kind: str) -> list[RunRecord]:
+        rows = self._db.execute("SELECT number FROM runs WHERE outcome='begun' AND kind=?", (kind,)).fetchall()
+        return self.runs(numbers=[number for (number,) in rows], limit=len(rows)) if rows else []
+
     def failed_writes(self, workflow: str) -> dict[str, list[Effect]]:
         return {
             subject: [] if undone else self._writes_since_success(workflow, subject)
