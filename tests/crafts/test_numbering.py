@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import shutil
 from datetime import UTC, datetime
 from itertools import pairwise
 from zoneinfo import ZoneInfo
@@ -12,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
-from tests.conftest import SETTINGS, Desk
+from tests.conftest import EXAMPLES, SETTINGS, Desk
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.numbering import closed_numbers, kept_numbers
 from whenvoca.calendars.writer import write_calendar
@@ -188,3 +189,48 @@ def test_numbers_are_those_of_a_count_by_hand_after_any_changes(domes: Desk, see
         put(domes, made(uid, standing[uid], "Mirror 1 of 2" if path.exists() else "Mirror"))
         numbered = [each for each in number(domes) if each != "Visit"]
         assert numbered == [f"Mirror {n} of {len(standing)}" for n in range(1, len(standing) + 1)]
+
+
+def test_titles_given_by_hand_outlast_an_undo(domes: Desk) -> None:
+    put(domes, made("s", "03-01", rule="FREQ=WEEKLY;COUNT=3"))
+    number(domes)
+    path = domes.folder / "domes/s.ics"
+    path.write_bytes(path.read_bytes().replace(b"Mirror 5 of 6", b"Great clean"))
+    put(domes, made("d", "01-20"))
+    assert "Great clean" in number(domes)
+    newest = domes.run("runs", "--json", "--limit", "1").json["runs"][0]["run"]
+    assert domes.run("undo", str(newest), "--yes").code == 0
+    assert number(domes)[-3:] == ["Mirror 5 of 7", "Great clean", "Mirror 7 of 7"]
+
+
+def test_the_example(desk: Desk) -> None:
+    """Ten times from 7 January: the fourth was moved to Friday the 29th, the sixth was taken out."""
+    shutil.copytree(EXAMPLES, desk.folder, dirs_exist_ok=True)
+    for other in (desk.folder / "workflows").glob("*.voca"):
+        if other.stem != "cleaning-numbers":
+            other.unlink()
+    series = made("clean", "01-07", "Mirror cleaning", rule="FREQ=WEEKLY;COUNT=10")
+    series = replace(series, excluded=(made("x", "02-11").start,))
+    moved = replace(made("clean", "01-29", "Mirror cleaning"), occurrence=made("x", "01-28").start)
+    own = write_calendar(moved, STAMP).split(b"END:VTIMEZONE\r\n")[-1]
+    path = desk.write("calendars/domes/clean.ics", write_calendar(series, STAMP).replace(b"END:VCALENDAR\r\n", own))
+    plain, now = path.read_bytes(), ("--now", "2027-01-04 09:00")
+
+    def lines() -> list[str]:
+        told = desk.run("agenda", "domes", "--from", "2027-01-01", "--until", "2027-05-01", "--json").json["events"]
+        return [f"{each['start'][5:10]} {each['title'].removeprefix('Mirror cleaning ')}" for each in told]
+
+    (rehearsed,) = desk.run("rehearse", "cleaning-numbers", "--json", *now).json["runs"][:1]
+    (effect,) = rehearsed["effects"]
+    assert len(effect["after"]) == 9
+    assert path.read_bytes() == plain
+    assert desk.run("run", "cleaning-numbers", *now).code == 0
+    wanted = ["01-07 1 of 9", "01-14 2 of 9", "01-21 3 of 9", "01-29 4 of 9", "02-04 5 of 9"]
+    assert lines() == [*wanted, "02-18 6 of 9", "02-25 7 of 9", "03-04 8 of 9", "03-11 9 of 9"]
+    before = path.read_bytes()
+    assert "nothing new" in desk.run("run", "cleaning-numbers", *now).err
+    assert path.read_bytes() == before
+    path.write_bytes(before.replace(b"COUNT=10", b"COUNT=12"))
+    assert desk.run("run", "cleaning-numbers", *now).code == 0
+    assert [line.partition(" ")[2] for line in lines()] == [f"{number} of 11" for number in range(1, 12)]
+    assert lines()[-2:] == ["03-18 10 of 11", "03-25 11 of 11"]

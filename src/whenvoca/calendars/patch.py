@@ -66,8 +66,18 @@ def change_event(
         data = with_own_occurrence(data, old, zone)
         place = find_component(data, event_key(old.uid, old.occurrence), zone)
     assert place is not None
-    _refuse_carrier(place, old)
-    stood, given = by_name(unfolded(data[place.begin : place.end])), by_name(new.extra)
+    refuse_carrier(place, old)
+    own = data[place.begin : place.end]
+    body, names_zone = changed_component(own, old, new, stamp, with_answers=with_answers)
+    changed = data[: place.begin] + body + data[place.end :]
+    return with_zones(changed, [new]) if names_zone else changed
+
+
+def changed_component(
+    own: bytes, old: Event, new: Event, stamp: datetime, *, with_answers: bool = False
+) -> tuple[bytes, bool]:
+    """The VEVENT with the fields in which the two differ written anew; and whether zones are named in what is new."""
+    stood, given = by_name(unfolded(own)), by_name(new.extra)
     names = set(changed_fields(old, new, with_answers=with_answers))
     if names & {"start", "end"}:
         names |= {"start", "due" if isinstance(new, Task) else "end"}
@@ -92,9 +102,7 @@ def change_event(
     alarms = [line for span in new.alarms for line in alarm_lines(span, new.title)] if "reminder" in names else None
     if "UID" not in stood:
         fresh.insert(0, f"UID:{old.uid}")
-    body = b"".join(_patched(data[place.begin : place.end], replaced, fresh, alarms))
-    changed = data[: place.begin] + body + data[place.end :]
-    return with_zones(changed, [new]) if any(";TZID=" in line for line in fresh) else changed
+    return b"".join(_patched(own, replaced, fresh, alarms)), any(";TZID=" in line for line in fresh)
 
 
 def _end_still_holds(old: Event, new: Event, stood: dict[str, list[str]]) -> bool:
@@ -202,7 +210,8 @@ def property_lines(data: bytes, key: str, names: Iterable[str], zone: ZoneInfo) 
 _OF_SERIES = {"RRULE", "EXDATE", "RDATE", "DTSTART", "DTEND", "DURATION", "RECURRENCE-ID"}
 
 
-def _events_of(data: bytes, uid: str) -> list[Component]:
+def events_of(data: bytes, uid: str) -> list[Component]:
+    """The components of a UID."""
     return [each for each in list_components(data) if each.name in ("VEVENT", "VTODO") and each.uid == uid]
 
 
@@ -212,8 +221,8 @@ def find_component(data: bytes, key: str, zone: ZoneInfo) -> Component | None:
     book = book_of(data, zone)
     found = [
         each
-        for each in _events_of(data, uid)
-        if _original_start(each.occurrence, book) == occurrence
+        for each in events_of(data, uid)
+        if original_start(each.occurrence, book) == occurrence
         or (len(occurrence) == _DAY and each.occurrence.rpartition(":")[2][:_DAY] == occurrence)
     ]
     return max(found, key=lambda each: each.sequence, default=None)  # older ones are kept in the file and not shown
@@ -226,7 +235,7 @@ def book_of(data: bytes, zone: ZoneInfo) -> ZoneBook:
     return ZoneBook(meant_by(data) or zone, dict(definition_of(lines) for lines in found))
 
 
-def _original_start(text: str, book: ZoneBook) -> str:
+def original_start(text: str, book: ZoneBook) -> str:
     """What follows RECURRENCE-ID as an event's key has it; empty for a master."""
     if not text:
         return ""
@@ -240,27 +249,28 @@ def _original_start(text: str, book: ZoneBook) -> str:
     return f"{wall.replace(tzinfo=zone).astimezone(UTC):%Y%m%dT%H%M%SZ}"
 
 
-def _refuse_carrier(place: Component, event: Event) -> None:
+def refuse_carrier(place: Component, event: Event) -> None:
     """Raises RowFault for an occurrence that cannot be changed by itself: what is changed in it holds for all later
     ones too."""
-    if _carries(place):
+    if carries(place):
         raise RowFault(
             f'"{event.title}" carries a change of all later occurrences (RANGE=THISANDFUTURE)',
             fix="change it in the program that made that, or the whole series",
         )
 
 
-def _carries(place: Component) -> bool:
+def carries(place: Component) -> bool:
+    """Whether it is a change of all later occurrences."""
     return "RANGE=THISANDFUTURE" in place.occurrence.upper()
 
 
-def _given_by(data: bytes, occurrence: Event, zone: ZoneInfo) -> Component:
+def given_by(data: bytes, occurrence: Event, zone: ZoneInfo) -> Component:
     """The VEVENT that says what an occurrence is that has none of its own: the last change of "this and later" before
     it, or the master."""
     key = split_key(event_key(occurrence.uid, occurrence.occurrence))[1]
     book = book_of(data, zone)
     carriers = {
-        _original_start(each.occurrence, book): each for each in _events_of(data, occurrence.uid) if _carries(each)
+        original_start(each.occurrence, book): each for each in events_of(data, occurrence.uid) if carries(each)
     }
     before = max((begin for begin in carriers if begin <= key), default="")
     found = carriers.get(before) or find_component(data, occurrence.uid, zone)
@@ -270,14 +280,18 @@ def _given_by(data: bytes, occurrence: Event, zone: ZoneInfo) -> Component:
 
 def with_own_occurrence(data: bytes, occurrence: Event, zone: ZoneInfo) -> bytes:
     """The text with a VEVENT for that occurrence behind the one that gives it, the same in everything but its time."""
-    master = _given_by(data, occurrence, zone)
+    given = given_by(data, occurrence, zone)
+    own, names_zone = own_text(data[given.begin : given.end], occurrence)
+    data = data[: given.end] + own + data[given.end :]
+    return with_zones(data, [occurrence]) if names_zone else data
+
+
+def own_text(given: bytes, occurrence: Event) -> tuple[bytes, bool]:
+    """The VEVENT of an occurrence made of the one that gives it; and whether it names a zone."""
     assert occurrence.occurrence is not None
     lines = [moment_line("RECURRENCE-ID", occurrence.occurrence), *field_lines("start", occurrence)]
-    lines += field_lines("end", occurrence)
-    lines = _as_floating(lines, occurrence, by_name(unfolded(data[master.begin : master.end])))
-    own = b"".join(_patched(data[master.begin : master.end], _OF_SERIES, lines, None))
-    data = data[: master.end] + own + data[master.end :]
-    return with_zones(data, [occurrence]) if any(";TZID=" in line for line in lines) else data
+    lines = _as_floating([*lines, *field_lines("end", occurrence)], occurrence, by_name(unfolded(given)))
+    return b"".join(_patched(given, _OF_SERIES, lines, None)), any(";TZID=" in line for line in lines)
 
 
 def with_times(own: bytes, event: Event, occurrence: Any, start: Any, end: Any) -> bytes:
@@ -292,7 +306,7 @@ def with_times(own: bytes, event: Event, occurrence: Any, start: Any, end: Any) 
 
 def remove_event(data: bytes, uid: str) -> bytes:
     """The text without any VEVENT of that UID."""
-    for each in reversed(_events_of(data, uid)):
+    for each in reversed(events_of(data, uid)):
         data = data[: each.begin] + data[each.end :]
     return data
 
@@ -302,7 +316,7 @@ def remove_occurrence(data: bytes, event: Event, stamp: datetime, zone: ZoneInfo
     assert event.occurrence is not None
     own = find_component(data, event_key(event.uid, event.occurrence), zone)
     if own is not None:
-        _refuse_carrier(own, event)
+        refuse_carrier(own, event)
         data = data[: own.begin] + data[own.end :]
     master = find_component(data, event.uid, zone)
     assert master is not None
@@ -317,7 +331,7 @@ def put_back(data: bytes, kept: bytes, key: str, zone: ZoneInfo) -> bytes:
     """The text with what ``kept`` holds of that key: a whole event, or one occurrence of a series that stands."""
     uid, occurrence = split_key(key)
     if not occurrence:
-        return _with_components(remove_event(data, uid), kept, _events_of(kept, uid))
+        return _with_components(remove_event(data, uid), kept, events_of(kept, uid))
     own = find_component(data, key, zone)
     if own is not None:
         data = data[: own.begin] + data[own.end :]
@@ -334,7 +348,7 @@ def _without_exdate(event: bytes, occurrence: str, book: ZoneBook) -> Iterator[b
     for start, end, line in content_lines(event):
         if line[:7].upper().startswith(b"EXDATE"):
             head, _, values = line.decode("utf-8", "replace").rpartition(":")
-            kept = [each for each in values.split(",") if _original_start(f"{head[6:]}:{each}", book) != occurrence]
+            kept = [each for each in values.split(",") if original_start(f"{head[6:]}:{each}", book) != occurrence]
             if len(kept) < len(values.split(",")):
                 if kept:
                     yield join_lines([f"{head}:{','.join(kept)}"])
@@ -344,7 +358,7 @@ def _without_exdate(event: bytes, occurrence: str, book: ZoneBook) -> Iterator[b
 
 def extract_event(data: bytes, uid: str) -> bytes:
     """An iCalendar object with only the components of that UID, the time zones, and the one that is meant without."""
-    return _with_components(empty_calendar(meant_by(data)), data, _events_of(data, uid))
+    return _with_components(empty_calendar(meant_by(data)), data, events_of(data, uid))
 
 
 _UNDERSTOOD = {
@@ -356,7 +370,7 @@ _UNDERSTOOD = {
 
 def extra_lines(data: bytes, uid: str) -> tuple[str, ...]:
     """The content lines of a whole event that no field of the language stands for: X- properties, places on the map."""
-    for each in [one for one in _events_of(data, uid) if not one.occurrence][:1]:
+    for each in [one for one in events_of(data, uid) if not one.occurrence][:1]:
         stood = by_name(unfolded(data[each.begin : each.end]))
         return tuple(line for name, lines in stood.items() if name not in _UNDERSTOOD for line in lines)
     return ()
@@ -394,7 +408,7 @@ def says_cancelled(data: bytes, key: str, zone: ZoneInfo) -> bool:
 
 def has_event(data: bytes, uid: str) -> bool:
     """Whether a VEVENT of that UID stands in the text."""
-    return bool(_events_of(data, uid))
+    return bool(events_of(data, uid))
 
 
 def holds_anything(data: bytes) -> bool:

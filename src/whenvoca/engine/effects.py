@@ -25,7 +25,7 @@ class Effect(Record, frozen=True, kw_only=True):
     against.
     """
 
-    ignored_fields = ("event", "stored")
+    ignored_fields = ("event", "stored", "parts")
 
     place: str
     verb: str  # an action and the noun it is done to: create event, put back row
@@ -40,6 +40,7 @@ class Effect(Record, frozen=True, kw_only=True):
     base: dict[str, Any] | None = None
     event: Event | None = None  # whole, for the calendar; not journalled
     stored: Any = None  # what the place gave when this was decided; not journalled
+    parts: tuple[tuple[Event, Event], ...] = ()  # occurrences of a series as they are and are to be; not journalled
 
     @property
     def action(self) -> str:

@@ -23,7 +23,7 @@ from whenvoca.values.texts import show_value
 _UNKNOWN = "unknown"  # a version that nothing has: somebody changed it before we knew that it is there
 _SHOWN_FIRST = ("title", "start", "end", "due")
 # Which attributes of Event stand behind a field of the language, where they are not called as it is.
-_ATTRIBUTES = {
+ATTRIBUTES = {
     "optional": ("attendees",),
     "reminder": ("alarms",),
     "repeat": ("rule",),
@@ -115,7 +115,7 @@ def _restored(effect: Effect, stored: StoredEvent, stage: Stage, left: list[str]
             continue
         is_derived = old.occurrence != stored.event.occurrence  # an occurrence that had no VEVENT of its own
         was = (effect.before or {}).get(name)
-        for attribute in _ATTRIBUTES.get(name, (name,)):
+        for attribute in ATTRIBUTES.get(name, (name,)):
             given[attribute] = was if is_derived and name in ("start", "end") else getattr(old, attribute)
         names.append(name)
     is_whole = stored.event.occurrence is None and len(old.excluded) == len(stored.event.excluded)
@@ -137,7 +137,7 @@ def _kept_event(effect: Effect, stage: Stage) -> Event:
 
 def _base_with(base: RowState, event: Event, names: Iterable[str]) -> dict[str, Any]:
     """A base with these fields of the event; what a step noted besides stays, but for what was disputed."""
-    attributes = {attribute for name in names for attribute in _ATTRIBUTES.get(name, (name,))}
+    attributes = {attribute for name in names for attribute in ATTRIBUTES.get(name, (name,))}
     own = {name: value for name, value in base.items() if name in type(event).__struct_fields__ or name == "task"}
     known = replace(from_state(own), **{name: getattr(event, name) for name in attributes})
     return {

@@ -3,82 +3,64 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
-from datetime import date, datetime, timedelta
+from collections.abc import Iterator, Mapping, Sequence
+from functools import partial
 from typing import Any
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from whenvoca.calendars.event import Event
 from whenvoca.calendars.numbering import closed_numbers, kept_numbers
-from whenvoca.calendars.recurrence import end_of_series, expand_events
-from whenvoca.calendars.state import event_key, from_state, to_state
+from whenvoca.calendars.state import event_key, from_state, split_key, to_state
 from whenvoca.calendars.writer import carried
 from whenvoca.engine.acting.dated_changes import retry_on_conflict, to_change
 from whenvoca.engine.acting.effect_kind import EffectKind
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.effects import Effect
-from whenvoca.engine.lineage import Lineage
 from whenvoca.engine.things.event import event_type
 from whenvoca.errors import RowFault
 from whenvoca.language import tree
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
-from whenvoca.language.operations import to_instant
 from whenvoca.language.types import NUMBER, TEXT, list_of
 from whenvoca.steps.dated_effects import EVENT_EFFECTS
 from whenvoca.steps.looking_up import WHERE
+from whenvoca.steps.numbered_places import NUMBERS, NumberedPlace, Owner, find_sequences
+from whenvoca.steps.occurrence_effects import OCCURRENCE_EFFECT, to_occurrences
 from whenvoca.values.texts import show_value
-from whenvoca.values.weekdays import NAMES
 
-_MOST = 20_000  # events in all sequences of one step
 _NUMBER, _TOTAL, _TITLE = "\ue000", "\ue001", "\ue002"  # stand for them where a title's pattern is worked out
-_PLAIN, _GIVEN = "plain", "number"  # in a base, besides the state of an event: the title without a number; the number
-
-
 _NUMBERED = EffectKind(
     verb="take event as numbered",
     line=lambda effect: f"numbers in {effect.place} stand as they are",
     target=lambda effect: effect.event.title if effect.event is not None else effect.target,
     invert=lambda stage, effect, left: iter(()),  # type: ignore[arg-type, return-value]
 )
-
 # What an occurrence takes over from its series, as long as nobody gave it its own.
 _FOLLOWED = "location details attendees organizer alarms busy priority colour categories private meeting_link".split()
-
-
-class _Place(Struct):
-    """One event in its sequence: ``plain`` is its title without a number, ``own`` the number it had, ``base`` what this
-    step last wrote to it."""
-
-    calendar: str
-    event: Event
-    lineage: Lineage
-    begin: datetime
-    base: Mapping[str, Any]
-    plain: str
-    own: int | None = None
-    is_by_hand: bool = False  # its title is a person's
-    derived: Event | None = None  # of an occurrence: what its series says of it
 
 
 def _act(call: StepCall) -> Acting:
     first, step = _whole(call, "first", 1), _whole(call, "step", 1)
     if not step:
         raise RowFault("step is 0", fix="give a number that is not 0")
-    done = []
-    for places in _sequences(call):
-        kept = call.text("gaps") == "kept"
-        numbers = (
-            kept_numbers([each.own for each in places], first, step)
-            if kept
-            else closed_numbers(len(places), first, step)
-        )
+    sequences = find_sequences(call, _pattern(call))
+    owners: dict[tuple[str, str], list[NumberedPlace]] = {}
+    for places in sequences:
+        if call.text("gaps") == "kept":
+            numbers = kept_numbers([each.own for each in places], first, step)
+        else:
+            numbers = closed_numbers(len(places), first, step)
+        total = max(numbers[0], numbers[-1])
         for place, number in zip(places, numbers, strict=True):
-            done.append((yield from _name(call, place, number, max(numbers[0], numbers[-1]))))
-    return done
+            place.number = number
+            place.wanted = _title(call, number=number, total=total, title=place.plain)
+            owners.setdefault((place.owner.calendar, place.event.uid), []).append(place)
+    for places in owners.values():
+        yield from _name(call, places[0].owner, places)
+    found = [place for places in sequences for place in places]
+    return [call.stage.to_thing(each.owner.calendar, each.event) for each in found]
 
 
 def _whole(call: StepCall, word: str, default: int) -> int:
@@ -88,125 +70,9 @@ def _whole(call: StepCall, word: str, default: int) -> int:
     return value
 
 
-# --- which events, in which order
-
-
-def _sequences(call: StepCall) -> Iterator[list[_Place]]:
-    """The sequences, each in its order."""
-    pattern = _pattern(call)
-    names = [call.stage.calendar(name).name for name in call.calendars]
-    places = [place for name in names for place in _places(call, name, pattern)]
-    if len(places) > _MOST:
-        raise RowFault(f"{len(places):,} events fit, and {_MOST:,} are the most", fix="say more in where, or until")
-    places.sort(key=lambda each: (each.begin, each.event.uid), reverse=call.text("order") == "latest first")
-    found: dict[tuple[Any, ...], list[_Place]] = {}
-    for each in places:
-        found.setdefault((_period(call, each), *_own_sequence(call, each)), []).append(each)
-    yield from found.values()
-
-
-def _own_sequence(call: StepCall, place: _Place) -> tuple[str, ...]:
-    match call.text("each"):
-        case "series":
-            return place.calendar, place.event.uid
-        case "title":
-            return (place.plain.casefold(),)
-    return ()
-
-
-def _period(call: StepCall, place: _Place) -> date | None:
-    """The first day of the year, month or week in which its numbers begin anew."""
-    day = place.begin.astimezone(call.stage.calendar(place.calendar).zone).date()
-    match call.text("restart"):
-        case "every year":
-            return day.replace(month=1, day=1)
-        case "every month":
-            return day.replace(day=1)
-        case "every week":
-            return day - timedelta(days=(day.weekday() - NAMES.index(call.stage.workspace.week_starts.lower())) % 7)
-    return None
-
-
-def _places(call: StepCall, name: str, pattern: re.Pattern[str] | None) -> Iterator[_Place]:
-    """The events of a calendar that fit, by their titles as they are, as we wrote them, or without a number."""
-    zone = call.stage.calendar(name).zone
-    until = call.value("until")
-    end = None if until is None else to_instant(until, call.scope.zone)
-    for group in _groups(call.stage.calendar(name).all_events()):
-        for event, derived in _occurrences(call, name, group, end):
-            begin = event.span(zone)[0]
-            if end is not None and begin >= end:
-                continue
-            place = _known(call, name, event, begin, pattern)
-            place.derived = derived
-            titles = dict.fromkeys((event.title, place.plain, str(place.base.get("title", place.plain))))
-            if any(_fits(call, name, event, title) for title in titles):
-                yield place
-
-
-def _groups(events: Iterable[Event]) -> Iterable[list[Event]]:
-    """The standing events by their UIDs: the master of a series with its changed occurrences."""
-    found: dict[str, list[Event]] = {}
-    for event in events:
-        if not event.cancelled or event.occurrence is not None:
-            found.setdefault(event.uid, []).append(event)
-    return found.values()
-
-
-def _occurrences(
-    call: StepCall, name: str, group: list[Event], until: datetime | None
-) -> Iterable[tuple[Event, Event | None]]:
-    """The event, or the occurrences of the series, each with what the series says of it; None where that gives none.
-
-    Raises RowFault for a series without an end that is to be numbered.
-    """
-    zone = call.stage.calendar(name).zone
-    master = next((event for event in group if event.occurrence is None), None)
-    if master is None or not master.is_series:
-        return [(event, None) for event in group if not event.cancelled]
-    end = until if until is not None else end_of_series(master, zone)
-    if end is None:
-        if _fits(call, name, master, master.title):
-            raise RowFault(
-                f'the series "{master.title}" has no end', where=name, fix="say up to when: until  today + 1 year"
-            )
-        return [(event, None) for event in group if event.occurrence is not None and not event.cancelled]
-    begins = [event.span(zone)[0] for event in group]
-    high = max([end, *(event.span(zone)[1] for event in group if event.occurrence is not None)]) + timedelta(days=1)
-    found = [event for event in expand_events(group, min(begins), high, zone) if not event.cancelled]
-    if len(group) == 1:
-        return [(event, event) for event in found]
-    derived = {event_key(each.uid, each.occurrence): each for each in expand_events([master], min(begins), high, zone)}
-    return [(event, derived.get(event_key(event.uid, event.occurrence))) for event in found]
-
-
-def _fits(call: StepCall, name: str, event: Event, title: str) -> bool:
-    return call.where.fits(call.stage.to_thing(name, event if event.title == title else replace(event, title=title)))
-
-
-def _known(call: StepCall, name: str, event: Event, begin: datetime, pattern: re.Pattern[str] | None) -> _Place:
-    """What is known of the event: what this step wrote to it, else what its title says."""
-    about = call.lineage
-    lineage = Lineage(about.root, about.workflow, event_key(event.uid, event.occurrence), about.step, about.repetition)
-    known = call.stage.made(name, lineage.to_mark())
-    base: Mapping[str, Any] = known.base if known is not None and known.base is not None else {}
-    read = pattern.fullmatch(event.title) if pattern is not None else None
-    groups = read.groupdict() if read is not None else {}
-    plain = str(base.get(_PLAIN) or groups.get(_PLAIN) or event.title)
-    own = base.get(_GIVEN, groups.get(_GIVEN))
-    by_hand = bool(base) and event.title not in (base.get("title", ""), plain)
-    if by_hand and read is not None and groups.get(_PLAIN, plain) == plain:
-        by_hand = False  # no more than another number, as in a copy
-    return _Place(name, event, lineage, begin, base, plain, None if own is None else int(own), by_hand)
-
-
-# --- titles
-
-
 def _title(call: StepCall, **given: Any) -> str:
     """The title that the step's field gives, on one line."""
-    inside = call.for_one("", **given)
-    return " ".join(carried(inside.text("title")).split())
+    return " ".join(carried(call.for_one("", **given).text("title")).split())
 
 
 def _pattern(call: StepCall) -> re.Pattern[str] | None:
@@ -221,44 +87,85 @@ def _pattern(call: StepCall) -> re.Pattern[str] | None:
     return re.compile("".join(shapes.get(part, re.escape(part)) for part in re.split("([\ue000\ue001\ue002])", text)))
 
 
-def _name(call: StepCall, place: _Place, number: int, total: int) -> Acting:
-    """Gives the event its number, unless a person named it; answers the event."""
-    if place.is_by_hand:
-        return call.stage.to_thing(place.calendar, place.event)
-    wanted = _title(call, number=number, total=total, title=place.plain)
-    key = event_key(place.event.uid, place.event.occurrence)
-
-    def decide() -> Effect | None:
-        stored = call.stage.find_event(place.calendar, key)
-        if stored is None or stored.event.title != place.event.title:
-            return None  # gone, or named by somebody, in this very moment
-        new = _following(replace(stored.event, title=wanted, sequence=stored.event.sequence + 1), place)
-        base = {**to_state(new), _PLAIN: place.plain, _GIVEN: number}
-        mark = place.lineage.to_mark()
-        change = to_change(stored, new, place.calendar, key, lineage=mark, number=0, base=base)
-        if change is None and place.base.get(_GIVEN) != number:
-            more: dict[str, Any] = {"stored": stored, "event": new, "lineage": mark, "base": base, "after": {}}
-            return Effect(verb=_NUMBERED.verb, place=place.calendar, target=key, **more)
-        return change
-
-    done = yield from retry_on_conflict(decide)
-    event = done[0].event if done is not None and done[0].event is not None else place.event
-    return call.stage.to_thing(place.calendar, event)
+# --- writing
 
 
-def _following(event: Event, place: _Place) -> Event:
-    """An occurrence with what its series says now, in all that nobody changed in it since it was numbered."""
-    if place.derived is None or not place.base:
+def _name(call: StepCall, owner: Owner, places: Sequence[NumberedPlace]) -> Acting:
+    """Gives an event its number, or the occurrences of a series theirs, in one write; those that a person named keep
+    their titles."""
+    free = [each for each in places if not each.is_by_hand]
+    ours = {each.name: (each.wanted, each.plain, each.number) for each in free}
+    numbers = [[key, *written] for key, written in {**owner.numbers, **ours}.items()]
+    is_known = ours.items() <= owner.numbers.items()
+    if is_known and all(_changed(each).content() == each.event.content() for each in free):
+        return
+    if owner.master is not None and owner.master.is_series and not owner.master.organizer:
+        done = yield from retry_on_conflict(partial(_decide_series, call, owner, free, numbers))
+        if done is not None:
+            now = {event_key(new.uid, new.occurrence): new for _, new in done[0].parts}
+            for each in free:
+                each.event = now.get(event_key(each.event.uid, each.event.occurrence), each.event)
+        return
+    for each in free:  # people who are invited hear of each by itself
+        done = yield from retry_on_conflict(partial(_decide, call, each, numbers))
+        if done is not None and done[0].event is not None:
+            each.event = done[0].event
+
+
+def _decide_series(
+    call: StepCall, owner: Owner, places: Sequence[NumberedPlace], numbers: list[list[Any]]
+) -> Effect | None:
+    stored = call.stage.find_event(owner.calendar, places[0].event.uid)
+    if stored is None:
+        return None
+    own = {split_key(event_key(each.uid, each.occurrence))[1]: each for each in stored.others}
+    pairs = []
+    for each in places:
+        now = own.get(each.name) or each.derived
+        if now is not None and now.title == each.event.title:  # nobody has named it in this very moment
+            pairs.append((now, _changed(each, now)))
+    more: dict[str, Any] = {"lineage": owner.lineage.to_mark(), "base": {**to_state(stored.event), NUMBERS: numbers}}
+    change = to_occurrences(stored, owner.calendar, pairs, **more)
+    if change is None and numbers != owner.base.get(NUMBERS):
+        more |= {"stored": stored, "event": stored.event, "after": {}}
+        return Effect(verb=_NUMBERED.verb, place=owner.calendar, target=stored.event.uid, **more)
+    return change
+
+
+def _decide(call: StepCall, place: NumberedPlace, numbers: list[list[Any]]) -> Effect | None:
+    owner, key = place.owner, event_key(place.event.uid, place.event.occurrence)
+    stored = call.stage.find_event(owner.calendar, key)
+    if stored is None or stored.event.title != place.event.title:
+        return None  # gone, or named by somebody, in this very moment
+    new = _changed(place, stored.event)
+    more: dict[str, Any] = {"lineage": owner.lineage.to_mark(), "base": {**to_state(new), NUMBERS: numbers}}
+    change = to_change(stored, new, owner.calendar, key, number=0, **more)
+    if change is None and numbers != owner.base.get(NUMBERS):
+        more |= {"stored": stored, "event": new, "after": {}}
+        return Effect(verb=_NUMBERED.verb, place=owner.calendar, target=key, **more)
+    return change
+
+
+def _changed(place: NumberedPlace, now: Event | None = None) -> Event:
+    """The event with its number; of an occurrence with what its series says now, in all that nobody changed in it since
+    it was numbered."""
+    event = now or place.event
+    event = replace(event, title=place.wanted, sequence=event.sequence + 1)
+    series = place.derived
+    if series is None or place.name not in place.owner.numbers:
         return event
-    base = from_state({name: value for name, value in place.base.items() if name not in (_PLAIN, _GIVEN)})
+    base = from_state({name: value for name, value in place.owner.base.items() if name != NUMBERS})
     taken = {
-        name: now
+        name: said
         for name in _FOLLOWED
-        if (now := getattr(place.derived, name)) != getattr(base, name) == getattr(event, name)
+        if (said := getattr(series, name)) != getattr(base, name) == getattr(event, name)
     }
-    if (event.start, event.end) == (base.start, base.end) and event.start == place.derived.start:
-        taken["end"] = place.derived.end
+    if event.start == series.start and event.end - event.start == base.end - base.start:
+        taken["end"] = series.end
     return replace(event, **taken)
+
+
+# --- the definition
 
 
 def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
@@ -326,7 +233,7 @@ NUMBER_EVENTS = StepDefinition(
     looks_up=True,
     is_collective=True,
     makes=lambda place: list_of(event_type(place)),
-    effects=(EVENT_EFFECTS.change, _NUMBERED),
+    effects=(EVENT_EFFECTS.change, OCCURRENCE_EFFECT, _NUMBERED),
     check_fields=_check,
     example='number events in domes\n  where    title begins with "Mirror cleaning"\n'
     '  title    "Mirror cleaning {number} of {total}"\n  restart  every year',

@@ -18,7 +18,7 @@ def note_own_events(
     """Enters our own writes to calendars that are observed into their log, with the run that made them."""
     by_calendar: dict[str, dict[str, tuple[Effect, Receipt, int]]] = {}
     for effect, receipt, run in written:
-        if effect.action != "take" and effect.noun in ("event", "task"):
+        if effect.action != "take" and effect.noun in ("event", "task", "occurrences"):
             by_calendar.setdefault(effect.place, {})[split_key(effect.target)[0]] = (effect, receipt, run)
     for place, by_uid in by_calendar.items():
         cursor = ledger.cursor(place)

@@ -8,8 +8,8 @@ from typing import Literal
 from zoneinfo import ZoneInfo
 
 from whenvoca.calendars.event import Event, changed_fields
-from whenvoca.calendars.idle_occurrences import without_idle
 from whenvoca.calendars.moved_occurrences import with_moved_occurrences
+from whenvoca.calendars.own_occurrences import change_occurrences, without_idle
 from whenvoca.calendars.patch import (
     change_event,
     extract_event,
@@ -72,6 +72,8 @@ def with_line_ends_of(data: bytes, changed: bytes) -> bytes:
 def _carry_out(data: bytes, effect: Effect, stamp: datetime, zone: ZoneInfo) -> bytes:
     uid, occurrence = split_key(effect.target)
     match effect.action:
+        case "change" if effect.noun == "occurrences":
+            return change_occurrences(data, effect.stored.event, effect.parts, stamp, zone)
         case "change":
             assert effect.event is not None
             with_answers = "answers" in (effect.after or {})
@@ -98,6 +100,8 @@ def already_done(data: bytes, effect: Effect, zone: ZoneInfo) -> Literal["", "do
         return "moved" if stands else ""
     if not stands:
         return "moved"
+    if effect.noun == "occurrences":
+        return ""  # what is done of them is not asked for again
     noun: Noun = "task" if effect.noun == "task" else "event"
     now = _event_at(
         read_events(extract_event(data, uid), zone, noun=noun),
