@@ -55,7 +55,8 @@ def change_occurrences(
         stood = data[place.begin : place.end] if place is not None else own_text(series, old)[0]
         body, names_zone = changed_component(stood, old, new, stamp)
         zones += [new] if names_zone or place is None else []
-        body = b"" if not has_carriers and _is_idle(body, series, _plain(master, new), new) else body
+        may_be_idle = new.title == master.title and not has_carriers
+        body = b"" if may_be_idle and _is_idle(body, series, _plain(master, new), new) else body
         if place is not None:
             pieces[place.begin, place.end] = body
         else:
