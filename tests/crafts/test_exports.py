@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import shutil
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -10,10 +11,10 @@ import openpyxl
 import pytest
 import xlsxwriter
 
-from tests.conftest import SETTINGS, Desk
+from tests.conftest import EXAMPLES, SETTINGS, Desk
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.patch import add_events
-from whenvoca.calendars.writer import empty_calendar
+from whenvoca.calendars.writer import empty_calendar, write_calendar
 from whenvoca.places.sheet.xlsx_cells import SheetXml
 from whenvoca.places.sheet.xlsx_package import Package
 
@@ -162,3 +163,29 @@ def test_a_list_of_attendees(lists: Desk) -> None:
     done = lists.run("run", "who")
     assert done.code == 0, done
     assert sorted(lists.read("people.csv").splitlines()[1:])[0].startswith("ines@example.org")
+
+
+def test_the_example_of_a_month(desk: Desk) -> None:
+    """24 bookings: by place, the longest first, with shares that add up to one; run again no byte changes."""
+    shutil.copytree(EXAMPLES, desk.folder, dirs_exist_ok=True)
+    for path in (desk.folder / "workflows").glob("*.voca"):
+        if path.stem != "month-list":
+            path.unlink()
+    for number in range(24):
+        start = datetime(2027, 3, 1 + number, 20, tzinfo=AZORES)
+        place = ("West dome", "East dome")[number % 2]
+        end = start + timedelta(minutes=30 + 10 * (number % 7))
+        event = Event(uid=f"b{number}", title=f"Booking {number}", start=start, end=end, location=place)
+        desk.write(f"calendars/domes/b{number}.ics", write_calendar(event, STAMP))
+    assert desk.run("check").code == 0
+    assert desk.run("run", "month-list", "--now", "2027-04-01 07:00").code == 0
+    path = desk.folder / "activity.xlsx"
+    rows = list(openpyxl.load_workbook(path)["Month"].iter_rows(values_only=True))
+    assert rows[0] == ("Location", "Title", "Start", "Hours", "Share")
+    assert len(rows) == 25
+    told = [(row[0], -row[3]) for row in rows[1:]]
+    assert told == sorted(told)
+    assert sum(row[4] for row in rows[1:]) == pytest.approx(1)
+    before = path.read_bytes()
+    assert desk.run("run", "month-list", "--now", "2027-04-01 07:00").code == 0
+    assert path.read_bytes() == before

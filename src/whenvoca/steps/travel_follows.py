@@ -58,7 +58,7 @@ def _all_of(stored: StoredEvent) -> list[Event]:
 
 def follow_travel(stage: Stage, calendar: str) -> Iterator[Following]:
     """What of the travel in a calendar has to keep up with its event. Raises PlaceTrouble."""
-    for key, ways in stage.travels(calendar).all().items():
+    for key, ways in stage.travels(calendar).known().items():
         parent = stage.find_event(calendar, key)
         now = fingerprint(parent)
         late = [

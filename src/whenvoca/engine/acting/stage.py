@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import ChainMap
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import Any
 
 from msgspec import Struct
@@ -71,7 +71,7 @@ class Stage:
         self._has_made: dict[str, bool] = {}  # by calendar, before this group of runs
         self._calendar = lru_cache(maxsize=None)(lambda name: self._dated[name.lower()])
         self._sheet = lru_cache(maxsize=None)(lambda name: places.sheets[name.lower()])
-        self._travels = lru_cache(maxsize=None)(lambda name: Travels(self.calendar(name), ledger))
+        self._travels = lru_cache(maxsize=None)(lambda name: Travels(name, partial(self.calendar, name), ledger))
 
     def calendar(self, name: str) -> Calendar:
         """The calendar of that name. Raises KeyError where there is none."""

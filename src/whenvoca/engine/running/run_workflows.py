@@ -168,7 +168,9 @@ class _Runner:
     def _keep_up(self) -> None:
         """What was made for events keeps up with them."""
         look = self._options.look
-        calendars = [name for name in self._stage.calendar_names() if look is None or name.lower() in look]
+        known = set(self._stage.places.calendars)
+        calendars = [name for name in self._stage.workspace.places if name.lower() in known]
+        calendars = [name for name in calendars if look is None or name.lower() in look]
         told = {name for each in self._programs for name in each.sources}
         self._outcome.waits += keep_up(self._stage, calendars, self._group.perform, told)
 

@@ -143,7 +143,7 @@ class CalendarSource(LoggedSource):
         super().__init__(calendar.name, calendar.zone, ledger)
         self.calendar = calendar
         self.fields = TASK_FIELDS if calendar.info().kind == "tasks" else EVENT_FIELDS
-        self._travels = Travels(calendar, ledger)
+        self._travels = Travels(calendar.name, lambda: calendar, ledger)
 
     def observe(self, at: datetime, cause: Mapping[str, int] | None = None) -> Noticed:
         return observe_calendar(self._ledger, self.calendar, at)
