@@ -65,7 +65,7 @@ def command(
     zone = load_zone(common.zone) if common.zone else opened.workspace.zone
     today = opened.clock.now().astimezone(zone).date()
     first = _day(begin, zone, "--from") if begin else today
-    names = _choose(opened, calendars)
+    names = choose_calendars(opened, calendars)
     if week or png or html:
         first = monday_of(first, opened.workspace.week_starts)
         last = first + timedelta(days=7)
@@ -75,7 +75,7 @@ def command(
         raise RequestFault(
             "--until is not later than --from", fix="--until is the first day that is not shown any more"
         )
-    shown, unread = _collect(opened, names, first_moment(first, zone), first_moment(last, zone), zone)
+    shown, unread = collect(opened, names, first_moment(first, zone), first_moment(last, zone), zone)
     if clashes and (week or png or html):
         raise RequestFault("--clashes is a list", fix="leave out --week, --png and --html")
     if clashes:
@@ -105,7 +105,8 @@ def _day(text: str, zone: ZoneInfo, option: str) -> date:
     return parse_moment(text, zone, option).astimezone(zone).date()
 
 
-def _choose(opened: OpenWorkspace, names: tuple[str, ...]) -> list[str]:
+def choose_calendars(opened: OpenWorkspace, names: tuple[str, ...]) -> list[str]:
+    """The calendars of these names, or all. Raises RequestFault for a name that none has."""
     known = {name.lower(): name for name in opened.places.names() if opened.places.kind_of(name) == "calendar"}
     if not names:
         return list(known.values())
@@ -115,7 +116,7 @@ def _choose(opened: OpenWorkspace, names: tuple[str, ...]) -> list[str]:
     return [known[name.lower()] for name in names]
 
 
-def _collect(
+def collect(
     opened: OpenWorkspace, names: list[str], low: datetime, high: datetime, zone: ZoneInfo
 ) -> tuple[list[ShownEvent], list[WhenvocaError]]:
     """What stands there, and what could not be read: it does not hide the rest."""

@@ -32,6 +32,7 @@ COMMANDS = {
     "retry": ("retry", "Run again what failed."),
     "say": ("say", "Ask for something in your own words."),
     "agenda": ("agenda", "Show the calendars as a list, a week or a picture."),
+    "report": ("report", "Show where the time went: by week, place, person and more."),
     "tasks": ("tasks", "Show the open tasks, the most urgent first."),
     "places": ("places", "Show each place and whether it answers."),
     "words": ("words", "Look up the workflow language."),
