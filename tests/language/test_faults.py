@@ -90,8 +90,8 @@ CASES: list[tuple[str, str, list[str]]] = [
         H + "dance\n",
         [
             '2:1 there is no step that begins with "dance" | steps begin with: create, change, delete, mirror, find, '
-            "publish, number, spread, add, take, fill, send, answer, file, keep, read, save, set, restore, finish, "
-            "call; all of them: whenvoca words"
+            "publish, write, number, spread, add, take, fill, send, answer, file, keep, read, save, set, restore, "
+            "finish, call; all of them: whenvoca words"
         ],
     ),
     (
@@ -379,7 +379,7 @@ CASES: list[tuple[str, str, list[str]]] = [
     (
         "as text",
         H + "let a = Target as date\nchange row\n  Answer  a\n",
-        ["2:9 as shows a date, time or moment, and this is a text"],
+        ["2:9 as shows a date, time, moment or number, and this is a text"],
     ),
     (
         "as nothing",

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime, timedelta
+from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -15,29 +13,33 @@ import click
 from whenvoca.cli.agenda import choose_calendars, collect
 from whenvoca.cli.common import Common, common_options, parse_moment
 from whenvoca.cli.show.output import Column, count_of, say, say_next, show_json, show_line, show_table, styled
+from whenvoca.engine.alterations import find_alterations
 from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import to_thing
 from whenvoca.errors import ExitCode, RequestFault
 from whenvoca.language.faults import nearest
 from whenvoca.language.filters import read_filter
 from whenvoca.open_workspace import OpenWorkspace
-from whenvoca.reports.hours import BY, Booking, HoursTable, Reckoning, Report, Row, add_up
+from whenvoca.reports.hours import ALTERED, BY, MEASURES, Alteration, Booking, HoursTable, Reckoning, Report, add_up
 from whenvoca.reports.hours_words import (
     SHARED_NOTE,
     hours_of,
     is_timed,
     label_of,
+    said_altered,
+    said_figure,
     said_left_out,
     said_period,
-    share_of,
+    to_csv,
     to_json,
 )
 from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import first_moment, load_zone
 
 _USUAL = (("week",), ("location",), ("person",), ("title",))
-_MEASURES = ("hours", "count", "share")
+_USUAL_MEASURES = MEASURES[:3]
 _MOST_LINES = 10
+_A_MONTH = timedelta(days=31)
 _BAR = 24  # signs of the longest bar
 _EIGHTHS = "▏▎▍▌▋▊▉█"
 
@@ -58,7 +60,9 @@ _EIGHTHS = "▏▎▍▌▋▊▉█"
     metavar="WHAT",
     help=f'A table each, or two crossed: --by week,location, --by "month with person". One of: {", ".join(BY)}.',
 )
-@click.option("--measure", default="hours,count,share", metavar="WHAT", help="Which columns: hours, count, share.")
+@click.option(
+    "--measure", default=",".join(MEASURES[:3]), metavar="WHAT", help=f"Which columns: {', '.join(MEASURES)}."
+)
 @click.option("--where", default="", metavar="CONDITION", help="Only these events: --where 'category is \"school\"'.")
 @click.option(
     "--count", "counting", type=click.Choice(["divided", "start"]), default="divided",
@@ -100,8 +104,7 @@ def command(
     for each in shown:
         calendar = opened.places.calendars[each.calendar.lower()]
         if fits(to_thing(each.event, each.calendar, "", calendar.zone)):
-            start, end = (moment.astimezone(UTC) for moment in each.event.span(calendar.zone))
-            bookings.append(Booking(each.event, each.calendar, start, end))
+            bookings.append(Booking.of(each.event, each.calendar, calendar.zone))
     how = Reckoning(
         zone,
         low,
@@ -113,25 +116,41 @@ def command(
         names={each.mail.lower(): each.name for each in opened.workspace.people.persons.values() if each.mail},
         week_starts=NAMES.index(opened.workspace.week_starts.lower()),
     )
-    report = add_up(bookings, tables, how)
+    alterations = _alterations(opened, names, low, high, fits) if set(measures) & set(ALTERED) else None
+    report = add_up(bookings, tables, how, alterations)
     if html is not None:
         from whenvoca.reports.hours_html import render_hours
 
         title = f"{opened.workspace.name}: where the time went"
         try:
-            html.write_text(render_hours(report, title, zone, names), encoding="utf-8")
+            html.write_text(render_hours(report, measures, title, zone, names), encoding="utf-8")
         except OSError as error:
             raise RequestFault(f"the page cannot be written: {error.strerror}", where=str(html)) from error
         say(f"written: {html}")
     elif common.as_json:
-        show_json(to_json(report, [str(each) for each in unread]))
+        show_json(to_json(report, measures, [str(each) for each in unread]))
     elif as_csv:
-        click.echo(_to_csv(report, measures), nl=False)
+        click.echo(to_csv(report, measures), nl=False)
     else:
         _show(report, measures, zone, common)
     for trouble in unread if not common.as_json else ():
         say(f"not counted: {trouble}", style="yellow")
     return max((each.exit_code for each in unread), default=ExitCode.DONE)
+
+
+def _alterations(
+    opened: OpenWorkspace, names: Sequence[str], low: datetime, high: datetime, fits: Callable[[Any], bool]
+) -> list[Alteration] | None:
+    """What was moved and called off, as far as the ledger has seen it; None where it never looked at one of these."""
+    found: list[Alteration] = []
+    with opened.copied_ledger() as ledger:
+        for name in names:
+            zone = opened.places.calendars[name.lower()].zone
+            seen = find_alterations(ledger, name, low, high, zone)
+            if seen is None:
+                return None
+            found += [each for each in seen if fits(to_thing(each.booking.event, name, "", zone))]
+    return found
 
 
 def _period(opened: OpenWorkspace, begin: str, until: str, zone: ZoneInfo) -> tuple[datetime, datetime]:
@@ -147,7 +166,8 @@ def _period(opened: OpenWorkspace, begin: str, until: str, zone: ZoneInfo) -> tu
 
 
 def _end(opened: OpenWorkspace, text: str, zone: ZoneInfo, option: str) -> tuple[datetime, datetime]:
-    """A day, or a period by its name: its first moment, and the first one behind it; a day alone is open until now."""
+    """A day, or a period by its name: its first moment, and the first one behind it; a day alone is open until now, one
+    in time to come for a month."""
     from whenvoca.speech.periods import period_of
 
     now = opened.clock.now().astimezone(zone)
@@ -158,7 +178,9 @@ def _end(opened: OpenWorkspace, text: str, zone: ZoneInfo, option: str) -> tuple
         if found is None:
             raise
         return first_moment(found[0], zone), first_moment(found[1], zone)
-    return moment, max(first_moment(now.date() + timedelta(days=1), zone), moment)
+    if moment > now:
+        return moment, first_moment(moment.date() + _A_MONTH, zone)
+    return moment, first_moment(now.date() + timedelta(days=1), zone)
 
 
 def _tables(by: str) -> list[tuple[str, ...]]:
@@ -182,14 +204,15 @@ def _tables(by: str) -> list[tuple[str, ...]]:
 def _measures(text: str) -> list[str]:
     found = [each.strip().lower() for each in text.split(",") if each.strip()]
     for each in found:
-        if each not in _MEASURES:
-            raise RequestFault(f'--measure: there is no "{each}"', fix=nearest(each, _MEASURES))
-    return found or list(_MEASURES)
+        if each not in MEASURES:
+            raise RequestFault(f'--measure: there is no "{each}"', fix=nearest(each, MEASURES))
+    return found or list(_USUAL_MEASURES)
 
 
 def _show(report: Report, measures: Sequence[str], zone: ZoneInfo, common: Common) -> None:
     total = f"{hours_of(report.seconds):g} hours in {count_of(report.count, 'event')}"
-    show_line((f"{said_period(report, zone)}, {zone.key}: {total}", "bold"))
+    altered = f", {said}" if (said := said_altered(report)) else ""
+    show_line((f"{said_period(report, zone)}, {zone.key}: {total}{altered}", "bold"))
     for table in report.tables:
         _show_table(table, report, measures, every=common.verbose)
     if left_out := said_left_out(report):
@@ -206,7 +229,7 @@ def _show_table(table: HoursTable, report: Report, measures: Sequence[str], *, e
     lines = [
         (
             *map(label_of, table.by, row.labels),
-            *_figures(row, report, measures),
+            *(said_figure(each, row, report) for each in measures),
             styled(_bar(row.seconds, most), "cyan"),
         )
         for row in rows
@@ -220,32 +243,7 @@ def _show_table(table: HoursTable, report: Report, measures: Sequence[str], *, e
         show_line((SHARED_NOTE, "dim"))
 
 
-def _figures(row: Row, report: Report, measures: Sequence[str]) -> Iterator[str]:
-    share = share_of(row.seconds, report)
-    told = {"hours": f"{hours_of(row.seconds):.2f}", "count": f"{row.count:,}", "share": f"{share:.0%}"}
-    yield from (told[each] for each in measures)
-
-
 def _bar(seconds: int, most: int) -> str:
     """A bar that can be read without colour."""
     eighths = round(seconds / most * _BAR * 8) if most else 0
     return "█" * (eighths // 8) + (_EIGHTHS[eighths % 8 - 1] if eighths % 8 else "")
-
-
-def _to_csv(report: Report, measures: Sequence[str]) -> str:
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["table", "label", "with", *measures])
-    for table in report.tables:
-        for row in table.rows:
-            share = round(share_of(row.seconds, report), 4)
-            told = {"hours": hours_of(row.seconds), "count": row.count, "share": share}
-            writer.writerow(
-                [
-                    " with ".join(table.by),
-                    *row.labels,
-                    *[""] * (2 - len(row.labels)),
-                    *(told[each] for each in measures),
-                ]
-            )
-    return out.getvalue()

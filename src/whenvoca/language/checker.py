@@ -366,9 +366,10 @@ class _Checker(FieldChecks):
         return inner
 
     def _event_type(self, definition: StepDefinition, place: PlaceInfo | None) -> Type:
-        usual = self._around.task_type if definition.thing == "task" else self._around.event_type
-        trigger_like = definition.makes or usual
-        made = trigger_like(place or PlaceInfo(name="", kind="calendar"))
+        looked_up = self._around.task_type if definition.thing == "task" else self._around.event_type
+        if definition.thing not in ("event", "task") and definition.makes is not None:
+            looked_up = definition.makes
+        made = looked_up(place or PlaceInfo(name="", kind="calendar"))
         return made.item or made
 
     def _look_up(self, step: tree.Step, place: PlaceInfo | None, thing: Type, names: Names) -> None:

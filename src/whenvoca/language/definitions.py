@@ -116,6 +116,7 @@ class StepDefinition(Struct, frozen=True, kw_only=True, dict=True):
     looks_up: bool = False  # it finds its thing in a place by `where`
     is_mirror: bool = False  # it keeps one thing per subject
     reads_only: bool = False  # it writes to no place
+    watches: bool = False  # its calendars are looked at even where no trigger is about them
     is_plan: bool = False  # it keeps one plan per subject: made again it is changed
     is_collective: bool = False  # it is about more than the run's subject, so its runs go one after the other
     follow: Callable[[Any, str], Iterator[Any]] | None = None

@@ -322,8 +322,13 @@ class Inference:
 
     def _shown(self, node: tree.Shown, names: Names) -> Type:
         given = self.type_of(node.value, names)
-        if given.name not in ("date", "time", "moment", "any", "empty"):
-            self.faults.add(node.value.spot, f"as shows a date, time or moment, and this is {with_article(str(given))}")
+        if given.name == "number":
+            if not set(node.form) & set("0#"):
+                said = f'{node.form}"' if node.form.startswith('"') else node.form
+                self.faults.add(node.value.spot, f"a number cannot be shown as {said}", 'such as "0.0"')
+        elif given.name not in ("date", "time", "moment", "any", "empty"):
+            said = f"as shows a date, time, moment or number, and this is {with_article(str(given))}"
+            self.faults.add(node.value.spot, said)
         if node.form.startswith('"'):
             return TEXT
         if (given.name, node.form) in (("time", "date"), ("date", "time")):

@@ -41,7 +41,16 @@ def to_list(value: Any) -> list[Any]:
 def calculate(first: Any, sign: str, second: Any, zone: ZoneInfo) -> Any:
     """LEFT + - * / RIGHT. Raises RowFault where the two cannot be reckoned, or it leaves the calendar."""
     with within_the_calendar(f"{show_value(first)} {sign} {show_value(second)}"):
-        return _calculate(first, sign, second, zone)
+        if sign in ("+", "-"):
+            second = _as_span(second, first)
+        return _calculate(first if sign == "*" else _as_span(first, second), sign, second, zone)
+
+
+def _as_span(value: Any, other: Any) -> Any:
+    """No time at all instead of the number 0 beside a duration or a day: a sum of nothing is 0, whatever it is a sum
+    of."""
+    is_nought = isinstance(value, int) and not isinstance(value, bool) and value == 0
+    return Duration() if is_nought and isinstance(other, Duration | date) else value
 
 
 def _calculate(first: Any, sign: str, second: Any, zone: ZoneInfo) -> Any:
@@ -108,6 +117,7 @@ def compare_order(first: Any, sign: str, second: Any, zone: ZoneInfo) -> bool:
         and isinstance(second, date)
     ):
         first, second = to_instant(first, zone), to_instant(second, zone)
+    first, second = _as_span(first, second), _as_span(second, first)
     if isinstance(first, Duration) and isinstance(second, Duration):
         first, second = first.to_seconds(), second.to_seconds()
     if isinstance(first, str) and isinstance(second, str):

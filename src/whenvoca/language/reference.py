@@ -159,7 +159,8 @@ _FIXED = (
         "date, time, moment",
         "value",
         "Year first; 24 hours. today, tomorrow and now follow the moment of the occurrence. "
-        'DATE at TIME joins two. as date, as time, as "EEE d MMM HH:mm" (CLDR patterns), in zone "…".',
+        'DATE at TIME joins two. as date, as time, as "EEE d MMM HH:mm" (CLDR patterns), of a number as "0.0"; '
+        'in zone "…".',
         'Night-of at From\n2027-03-17 at 21:30\nnow as "d MMMM yyyy"',
     ),
     Entry(

@@ -20,6 +20,8 @@ from whenvoca.values.zones import first_moment
 TIMES = ("hour", "day", "weekday", "week", "month", "quarter")
 BY = (*TIMES, "calendar", "location", "category", "title", "person", "organizer")
 SHARED = ("person", "category")  # one booking may belong to several: each gets its whole hours
+MEASURES = ("hours", "count", "share", "moved", "called-off")
+ALTERED = ("moved", "called-off")  # measures that only a ledger knows
 Counting = Literal["divided", "start"]
 
 _NUMBERS = re.compile(
@@ -39,13 +41,33 @@ class Booking(Struct, frozen=True):
     start: datetime
     end: datetime
 
+    @classmethod
+    def of(cls, event: Event, calendar: str, zone: ZoneInfo) -> Booking:
+        """That of an event; ``zone`` is the calendar's, for whole days."""
+        start, end = (moment.astimezone(UTC) for moment in event.span(zone))
+        return cls(event, calendar, start, end)
+
+
+class Alteration(Struct, frozen=True):
+    """What became of a booking: it was moved to another time, or called off. It belongs to the time that it had."""
+
+    kind: Literal["moved", "called-off"]
+    booking: Booking
+
 
 class Row(Struct):
-    """One line of a table: its labels, the seconds that it has, and how many bookings."""
+    """One line of a table: its labels, the seconds that it has, how many bookings, and what became of others."""
 
     labels: tuple[str, ...]
     seconds: int = 0
     count: int = 0
+    moved: int = 0
+    called_off: int = 0
+
+    def note(self, alteration: Alteration) -> None:
+        """Counts an alteration."""
+        self.moved += alteration.kind == "moved"
+        self.called_off += alteration.kind == "called-off"
 
 
 class HoursTable(Struct, frozen=True):
@@ -61,8 +83,8 @@ class HoursTable(Struct, frozen=True):
 
 
 class Report(Struct, frozen=True):
-    """The figures of a period: the total, tables, and how many bookings were left out, by why:
-    free, whole_day, tentative."""
+    """The figures of a period: the total, tables, and how many bookings were left out, by why: free, whole_day,
+    tentative. ``altered`` is None where nobody knows what was moved and called off."""
 
     begin: datetime
     end: datetime
@@ -70,6 +92,7 @@ class Report(Struct, frozen=True):
     count: int
     tables: list[HoursTable]
     left_out: Mapping[str, int] = field(default_factory=dict)
+    altered: Row | None = None
 
 
 class Reckoning(Struct, frozen=True):
@@ -87,13 +110,25 @@ class Reckoning(Struct, frozen=True):
     week_starts: int = 0  # 0 is Monday
 
 
-def add_up(bookings: Sequence[Booking], tables: Sequence[Sequence[str]], how: Reckoning) -> Report:
-    """The report of these bookings, with a table for each list of one or two of ``BY``."""
+def add_up(
+    bookings: Sequence[Booking],
+    tables: Sequence[Sequence[str]],
+    how: Reckoning,
+    alterations: Sequence[Alteration] | None = None,
+) -> Report:
+    """The report of these bookings, with a table for each list of one or two of ``BY``, and of what became of others;
+    ``alterations`` is None where that is not known or not asked."""
     counted, left_out = _counted(bookings, how)
     parts = [(booking, *_clipped(booking, how)) for booking in counted]
     total = sum(_seconds(begin, end) for _, begin, end in parts)
-    made = [HoursTable(tuple(by), _rows(parts, by, how)) for by in tables]
-    return Report(how.begin, how.end, total, len(parts), made, left_out)
+    low, high = how.begin.astimezone(UTC), how.end.astimezone(UTC)
+    within = [each for each in alterations or () if low <= each.booking.start < high]
+    within = [each for each in within if not _why_not(each.booking.event, how)]
+    made = [HoursTable(tuple(by), _rows(parts, within, by, how)) for by in tables]
+    altered = Row(())
+    for each in within:
+        altered.note(each)
+    return Report(how.begin, how.end, total, len(parts), made, left_out, None if alterations is None else altered)
 
 
 def _counted(bookings: Sequence[Booking], how: Reckoning) -> tuple[list[Booking], dict[str, int]]:
@@ -126,7 +161,12 @@ def _clipped(booking: Booking, how: Reckoning) -> tuple[datetime, datetime]:
     return max(booking.start, how.begin.astimezone(UTC)), min(booking.end, how.end.astimezone(UTC))
 
 
-def _rows(parts: Sequence[tuple[Booking, datetime, datetime]], by: Sequence[str], how: Reckoning) -> list[Row]:
+def _rows(
+    parts: Sequence[tuple[Booking, datetime, datetime]],
+    alterations: Sequence[Alteration],
+    by: Sequence[str],
+    how: Reckoning,
+) -> list[Row]:
     cut = _cut_by(by) if how.counting == "divided" else None
     found: dict[tuple[str, ...], Row] = {}
     for booking, begin, end in parts:
@@ -138,6 +178,10 @@ def _rows(parts: Sequence[tuple[Booking, datetime, datetime]], by: Sequence[str]
                 row.seconds += _seconds(low, high)
                 row.count += labels not in seen
                 seen.add(labels)
+    for each in alterations:
+        local = each.booking.start.astimezone(how.zone)
+        for labels in _crossed([_labels(name, each.booking, local, how) for name in by]):
+            found.setdefault(labels, Row(labels)).note(each)
     return sorted(found.values(), key=lambda row: _place(row, by, how))
 
 

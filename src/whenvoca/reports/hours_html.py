@@ -7,8 +7,19 @@ from html import escape
 from zoneinfo import ZoneInfo
 
 from whenvoca.reports.hours import HoursTable, Report, Row
-from whenvoca.reports.hours_words import SHARED_NOTE, hours_of, is_timed, label_of, said_left_out, said_period, share_of
+from whenvoca.reports.hours_words import (
+    SHARED_NOTE,
+    figure_of,
+    hours_of,
+    is_timed,
+    label_of,
+    said_figure,
+    said_left_out,
+    said_period,
+)
 
+GENERATOR = "Whenvoca report"  # by which a page of ours is known
+_NAMES = {"count": "events", "called-off": "called off"}
 _STYLE = """
 :root { color-scheme: light dark; --ink: #1d2730; --quiet: #5b6873; --line: #d9dfe4; --paper: #fff; --bar: #2f6f8f;
   font: 16px/1.45 system-ui, "DejaVu Sans", sans-serif; }
@@ -45,12 +56,14 @@ for (const button of document.querySelectorAll("th button")) button.addEventList
 """
 
 
-def render_hours(report: Report, title: str, zone: ZoneInfo, calendars: Sequence[str]) -> str:
-    """The page's HTML."""
+def render_hours(report: Report, measures: Sequence[str], title: str, zone: ZoneInfo, calendars: Sequence[str]) -> str:
+    """The page's HTML; the same figures give the same page, byte for byte."""
     figures = [
         (f"{hours_of(report.seconds):,.1f}", "hours"),
         (f"{report.count:,}", "events" if report.count != 1 else "event"),
     ]
+    if report.altered is not None:
+        figures += [(f"{report.altered.moved:,}", "moved"), (f"{report.altered.called_off:,}", "called off")]
     shown = "".join(f"<li><b>{number}</b> {escape(word)}</li>" for number, word in figures)
     left_out = said_left_out(report)
     note = f'<p class="quiet">Left out: {escape(left_out)}.</p>' if left_out else ""
@@ -58,14 +71,15 @@ def render_hours(report: Report, title: str, zone: ZoneInfo, calendars: Sequence
     return (
         '<!doctype html><html lang="en"><head><meta charset="utf-8">'
         '<meta name="viewport" content="width=device-width, initial-scale=1">'
+        f'<meta name="generator" content="{GENERATOR}">'
         f"<title>{escape(title)}</title><style>{_STYLE}</style></head><body><main><h1>{escape(title)}</h1>"
         f'<p class="quiet">{escape(said_period(report, zone))}, {escape(zone.key)}. Calendars: {escape(where)}.</p>'
-        f'<ul class="figures">{shown}</ul>{note}{"".join(_table(each, report) for each in report.tables)}'
+        f'<ul class="figures">{shown}</ul>{note}{"".join(_table(each, report, measures) for each in report.tables)}'
         f"</main><script>{_SCRIPT}</script></body></html>\n"
     )
 
 
-def _table(table: HoursTable, report: Report) -> str:
+def _table(table: HoursTable, report: Report, measures: Sequence[str]) -> str:
     heading = escape("Hours by " + " with ".join(table.by))
     if not table.rows:
         return f'<section><h2>{heading}</h2><p class="quiet">Nothing in this time.</p></section>'
@@ -75,26 +89,28 @@ def _table(table: HoursTable, report: Report) -> str:
         f'<th scope="col"{order if not n else ""}><button>{escape(by)}</button></th>' for n, by in enumerate(table.by)
     ]
     sort = "" if is_timed(table) else ' aria-sort="descending"'
-    heads += [f'<th scope="col" class="number"{sort}><button>hours</button></th>']
-    heads += [f'<th scope="col" class="number"><button>{each}</button></th>' for each in ("events", "share")]
+    for each in measures:
+        order = sort if each == "hours" else ""
+        heads.append(f'<th scope="col" class="number"{order}><button>{_NAMES.get(each, each)}</button></th>')
     note = f'<p class="quiet">{escape(SHARED_NOTE.capitalize())}.</p>' if table.is_shared else ""
-    body = "".join(_row(row, table, report, most) for row in table.rows)
+    body = "".join(_row(row, table, report, measures, most) for row in table.rows)
     return (
         f'<section><h2>{heading}</h2><table><thead><tr>{"".join(heads)}<td class="bar"></td></tr></thead>'
         f"<tbody>{body}</tbody></table>{note}</section>"
     )
 
 
-def _row(row: Row, table: HoursTable, report: Report, most: int) -> str:
-    share, width = share_of(row.seconds, report), 100 * row.seconds / most if most else 0
+def _row(row: Row, table: HoursTable, report: Report, measures: Sequence[str], most: int) -> str:
+    width = 100 * row.seconds / most if most else 0
     labels = "".join(
         f'<td data-key="{escape(label, quote=True)}">{escape(label_of(by, label))}</td>'
         for by, label in zip(table.by, row.labels, strict=True)
     )
+    figures = "".join(
+        f'<td class="number" data-key="{figure_of(each, row, report) or 0}">{said_figure(each, row, report)}</td>'
+        for each in measures
+    )
     return (
-        f'<tr>{labels}<td class="number" data-key="{row.seconds}">{hours_of(row.seconds):,.2f}</td>'
-        f'<td class="number" data-key="{row.count}">{row.count:,}</td>'
-        f'<td class="number" data-key="{share:.6f}">{share:.0%}</td>'
-        f'<td class="bar"><svg viewBox="0 0 100 10" preserveAspectRatio="none" aria-hidden="true">'
+        f'<tr>{labels}{figures}<td class="bar"><svg viewBox="0 0 100 10" preserveAspectRatio="none" aria-hidden="true">'
         f'<rect width="{width:.2f}" height="10" rx="1"/></svg></td></tr>'
     )

@@ -2,20 +2,55 @@
 
 from __future__ import annotations
 
+import csv
+import io
+from collections.abc import Sequence
 from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from whenvoca.reports.hours import TIMES, HoursTable, Report
+from whenvoca.reports.hours import TIMES, HoursTable, Report, Row
 
 _NOTHING = {"person": "nobody named", "location": "no location", "category": "no category", "organizer": "no organizer"}
 _LEFT_OUT = {"free": "free", "whole_day": "whole-day", "tentative": "tentative"}
+CSV_HEADINGS = ("table", "label", "with")
 SHARED_NOTE = "an event counts for each of them, and once in the total"
 
 
 def hours_of(seconds: int) -> float:
     """Seconds as hours, to the hundredth."""
     return round(seconds / 3600, 2)
+
+
+def figure_of(measure: str, row: Row, report: Report) -> int | float | None:
+    """One figure of a line; None where nobody knows it."""
+    match measure:
+        case "hours":
+            return hours_of(row.seconds)
+        case "count":
+            return row.count
+        case "share":
+            return round(share_of(row.seconds, report), 4)
+    if report.altered is None:
+        return None
+    return row.moved if measure == "moved" else row.called_off
+
+
+def said_figure(measure: str, row: Row, report: Report) -> str:
+    """The same for people."""
+    figure = figure_of(measure, row, report)
+    if figure is None:
+        return "not known"
+    if measure == "share":
+        return f"{figure:.0%}"
+    return f"{figure:,.2f}" if measure == "hours" else f"{figure:,}"
+
+
+def said_altered(report: Report) -> str:
+    """What was moved and called off in all, in words; empty where it is not known."""
+    if report.altered is None:
+        return ""
+    return f"{report.altered.moved:,} moved, {report.altered.called_off:,} called off"
 
 
 def share_of(seconds: int, report: Report) -> float:
@@ -51,21 +86,45 @@ def is_timed(table: HoursTable) -> bool:
     return table.by[0] in TIMES
 
 
-def to_json(report: Report, unread: list[str]) -> dict[str, Any]:
+def to_rows(report: Report, measures: Sequence[str]) -> list[dict[str, Any]]:
+    """Every line of every table: its table, its labels, its figures."""
+    return [
+        {
+            "table": " with ".join(table.by),
+            "label": row.labels[0],
+            "with": "".join(row.labels[1:]),
+            **{measure: figure_of(measure, row, report) for measure in measures},
+        }
+        for table in report.tables
+        for row in table.rows
+    ]
+
+
+def to_csv(report: Report, measures: Sequence[str]) -> str:
+    """A line for each line of each table; what is not known is empty."""
+    out = io.StringIO()
+    writer = csv.DictWriter(out, [*CSV_HEADINGS, *measures], lineterminator="\n")
+    writer.writeheader()
+    writer.writerows(to_rows(report, measures))
+    return out.getvalue()
+
+
+def to_json(report: Report, measures: Sequence[str], unread: list[str]) -> dict[str, Any]:
     """The report as docs/json.md says."""
+    total = Row(
+        (), report.seconds, report.count, *((report.altered.moved, report.altered.called_off) if report.altered else ())
+    )
     return {
         "from": report.begin,
         "until": report.end,
-        "total": {"hours": hours_of(report.seconds), "count": report.count},
+        "total": {name.replace("-", "_"): figure_of(name, total, report) for name in measures if name != "share"},
         "tables": [
             {
                 "by": list(table.by),
                 "rows": [
                     {
                         **dict(zip(table.by, row.labels, strict=True)),
-                        "hours": hours_of(row.seconds),
-                        "count": row.count,
-                        "share": round(share_of(row.seconds, report), 4),
+                        **{name.replace("-", "_"): figure_of(name, row, report) for name in measures},
                     }
                     for row in table.rows
                 ],

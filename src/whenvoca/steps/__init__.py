@@ -33,6 +33,7 @@ from whenvoca.steps.read_fields import READ_FIELDS
 from whenvoca.steps.spread_tasks import SPREAD_TASKS
 from whenvoca.steps.take_back import TAKE_BACK
 from whenvoca.steps.tasks import TASK_STEPS
+from whenvoca.steps.write_report import WRITE_REPORT
 
 STEPS: tuple[StepDefinition, ...] = (
     CREATE_EVENT,
@@ -49,6 +50,7 @@ STEPS: tuple[StepDefinition, ...] = (
     FIND_FREE_TIME,
     FIND_CLASHES,
     PUBLISH_FREE_TIME,
+    WRITE_REPORT,
     NUMBER_EVENTS,
     SPREAD_TASKS,
     ADD_TRAVEL,

@@ -17,6 +17,7 @@ from whenvoca.engine.effects import Effect, show_brief
 from whenvoca.engine.mail_protocols import Enclosure
 from whenvoca.engine.things.email import AttachmentThing
 from whenvoca.engine.things.event import EventThing
+from whenvoca.engine.things.report import ReportThing
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
@@ -107,10 +108,13 @@ def _enclosed(call: StepCall, thing: Any) -> Enclosure:
         return Enclosure(thing.event.title, "text/calendar", data)
     if isinstance(thing, AttachmentThing):
         return Enclosure(thing.name, thing.kind, call.stage.attached(thing))
+    if isinstance(thing, ReportThing):
+        return Enclosure(Path(thing.file).name, "", thing.data)
     if isinstance(thing, str):
         return Enclosure(Path(thing).name, "", call.stage.workspace_file(thing))
     raise RowFault(
-        f"{show_value(thing)} cannot go with an email", fix="attach takes events, attachments and names of files"
+        f"{show_value(thing)} cannot go with an email",
+        fix="attach takes events, attachments, reports and names of files",
     )
 
 
@@ -153,7 +157,8 @@ EMAIL_EFFECT = EffectKind(
 ATTACH = FieldDefinition(
     "attach",
     "value",
-    "What goes with it: an event, an attachment of an email, the name of a file in the workspace; or several.",
+    "What goes with it: an event, an attachment of an email, a report, the name of a file in the workspace; or "
+    "several.",
     example="visit",
 )
 HTML = FieldDefinition("html", "yes-no", "Whether the same stands in it as a page too, beside the text.", default="no")

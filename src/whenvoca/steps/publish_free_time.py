@@ -6,21 +6,18 @@ import re
 from collections.abc import Iterator, Mapping
 from datetime import UTC, timedelta
 from pathlib import PurePosixPath
-from typing import Any
 
 from whenvoca.calendars.event import Busy
 from whenvoca.calendars.free_busy import write_free_busy
 from whenvoca.calendars.free_time import Span, busy_spans, joined
-from whenvoca.engine.acting.effect_kind import EffectKind, Inverse
 from whenvoca.engine.acting.keyed import Acting
 from whenvoca.engine.acting.step_call import StepCall
-from whenvoca.engine.effects import THE_FILES, Effect, Receipt
 from whenvoca.engine.lineage import Lineage
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
-from whenvoca.places.files import hash_bytes
 from whenvoca.steps.people import addresses_of
+from whenvoca.steps.published_files import PUBLISH_EFFECT, publish
 from whenvoca.steps.windows import window
 
 _KINDS: tuple[Busy, ...] = ("yes", "tentative", "unavailable")
@@ -42,20 +39,9 @@ def _act(call: StepCall) -> Acting:
         stamp=call.scope.now,
         organizer=people[0] if len(people) == 1 else call.people.organizer,
     )
-    old = call.stage.file_of_workspace(name)
-    if old is not None and not _is_ours(old):
-        raise RowFault(f"{name} is there already and was not published by a workflow", fix="publish to another file")
-    if old is not None and _STAMP.sub(b"", old) == _STAMP.sub(b"", data):
-        return
-    yield Effect(
-        verb="publish file",
-        place=THE_FILES,
-        target=name,
-        after={"file": name, "hash": hash_bytes(data), "times": sum(map(len, busy.values()))},
-        kept="" if old is None else old.decode("utf-8"),
-        version="" if old is None else hash_bytes(old),
-        stored=data,
-    )
+    count = sum(map(len, busy.values()))
+    holds = f"{count:,} busy time{'s' * (count != 1)}"
+    yield from publish(call, name, data, holds, is_ours=_is_ours, varying=lambda text: _STAMP.sub(b"", text))
 
 
 def _name(call: StepCall) -> str:
@@ -82,80 +68,12 @@ def _is_ours(data: bytes) -> bool:
     return b"//Whenvoca//" in data and b"BEGIN:VFREEBUSY" in data and not re.search(b"BEGIN:V(EVENT|TODO)", data)
 
 
-def _undo(stage: Any, effect: Effect, left: list[str]) -> Inverse:
-    now, told = stage.file_of_workspace(effect.target), effect.after or {}
-    if now is None:
-        left.append(f"{effect.target} is no longer there")
-    elif hash_bytes(now) != told["hash"]:
-        left.append(f"{effect.target} was changed since and is left as it is")
-    else:
-        yield Effect(
-            verb="put back file",
-            place=THE_FILES,
-            target=effect.target,
-            before={**told, "text": now.decode("utf-8")},
-            version=told["hash"],
-            kept=effect.kept,
-        )
-
-
-def _again(stage: Any, effect: Effect, left: list[str]) -> Inverse:
-    """Publishes what was put back once more, where it stands as it was put back."""
-    now, told = stage.file_of_workspace(effect.target), dict(effect.before or {})
-    if ("" if now is None else now.decode("utf-8", "replace")) != effect.kept:
-        left.append(f"{effect.target} was changed since and is left as it is")
-        return
-    text = told.pop("text").encode()
-    version = "" if now is None else hash_bytes(now)
-    yield Effect(
-        verb="publish file",
-        place=THE_FILES,
-        target=effect.target,
-        after=told,
-        kept=effect.kept,
-        version=version,
-        stored=text,
-    )
-
-
-def _find_done(stage: Any, effect: Effect) -> tuple[Effect, Receipt] | None:
-    now = stage.file_of_workspace(effect.target)
-    is_done = now is not None and hash_bytes(now) == (effect.after or {})["hash"]
-    return (effect, Receipt("", effect.target)) if is_done else None
-
-
-def _line(effect: Effect) -> str:
-    return f"{effect.target} published with {_times(effect.after)}"
-
-
-def _times(told: Mapping[str, Any] | None) -> str:
-    count = (told or {}).get("times", 0)
-    return f"{count:,} busy time{'s' * (count != 1)}"
-
-
 def _check(given: Mapping[str, Spot]) -> Iterator[tuple[str, str, str]]:
     for word in ("from", "until"):
         if word not in given:
             yield "", f"{word} is missing", "say from when until when it is published"
 
 
-PUBLISH_EFFECT = EffectKind(
-    verb="publish file",
-    line=_line,
-    target=lambda effect: effect.target,
-    detail=lambda effect: _times(effect.after),
-    invert=_undo,
-    find_done=_find_done,
-    inverses=(
-        EffectKind(
-            verb="put back file",
-            line=lambda effect: f"{effect.target} {'as it was' if effect.kept else 'removed'}",
-            target=lambda effect: effect.target,
-            detail=lambda effect: "as it was before" if effect.kept else "removed",
-            invert=_again,
-        ),
-    ),
-)
 PUBLISH_FREE_TIME = StepDefinition(
     sentence=Sentence("publish free-time of CALENDARS to FILE"),
     meaning="Writes when these calendars are busy between two moments into a file of the workspace (VFREEBUSY, as "

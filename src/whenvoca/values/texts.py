@@ -48,23 +48,39 @@ def _show_date(day: date, year: int | None) -> str:
     return f"{full} {month}" if day.year == year else f"{full} {month} {day.year}"
 
 
-def show_pattern(value: date | time | datetime, pattern: str) -> str:
-    """The value by a Unicode CLDR pattern ("EEE d MMM HH:mm"), in English.
+def show_pattern(value: date | time | datetime | Decimal | int, pattern: str) -> str:
+    """The value by a Unicode CLDR pattern ("EEE d MMM HH:mm", of a number "0.0"), in English and with the weeks of
+    ISO 8601.
 
     Raises RowFault if the pattern asks for a date of a time, or is none.
     """
     from babel.dates import format_date, format_datetime, format_time
 
+    from whenvoca.values.english import ENGLISH
+
     try:
+        if isinstance(value, int | Decimal):
+            return _show_number(value, pattern)
         if isinstance(value, datetime):
-            return format_datetime(value, pattern, tzinfo=value.tzinfo, locale="en")
+            return format_datetime(value, pattern, tzinfo=value.tzinfo, locale=ENGLISH)
         if isinstance(value, date):
-            return format_date(value, pattern, locale="en")
-        return format_time(value, pattern, locale="en")
+            return format_date(value, pattern, locale=ENGLISH)
+        return format_time(value, pattern, locale=ENGLISH)
     except (AttributeError, KeyError, ValueError, TypeError) as error:
         raise RowFault(
-            f'"{pattern}" cannot show {show_value(value)}', fix='a pattern is such as "EEE d MMM HH:mm"'
+            f'"{pattern}" cannot show {show_value(value)}',
+            fix='a pattern is such as "EEE d MMM HH:mm", of a number "0.0"',
         ) from error
+
+
+def _show_number(value: Decimal | int, pattern: str) -> str:
+    from babel.numbers import format_decimal
+
+    from whenvoca.values.english import ENGLISH
+
+    if not set(pattern) & set("0#"):  # a pattern of none would hide the number
+        raise ValueError(pattern)
+    return format_decimal(value, format=pattern, locale=ENGLISH)
 
 
 def clean_text(text: str) -> str:

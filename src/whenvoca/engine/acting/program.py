@@ -29,7 +29,6 @@ from whenvoca.language.blocks import iter_asks, iter_steps
 from whenvoca.language.definitions import FieldDefinition, PlaceInfo, StepDefinition
 from whenvoca.language.evaluation import Compiler, Scope, Value, WaitingFault
 from whenvoca.language.names import fold_name
-from whenvoca.language.types import ANY
 from whenvoca.language.written_fields import ends_of, weekdays_of, words_of
 from whenvoca.values.addresses import split_addresses
 from whenvoca.values.kinds import is_empty
@@ -371,10 +370,11 @@ def _written_out(node: tree.Node | None) -> str:
 
 
 def _fields_of(definition: StepDefinition) -> frozenset[str]:
-    """The fields of what a step looks up: those of what it gives, else of an event or a task."""
-    made = definition.makes(PlaceInfo(name="", kind="")) if definition.makes is not None else ANY
-    found = (made.item or made).fields
-    return frozenset(found) or (TASK_FIELDS if definition.thing == "task" else EVENT_FIELDS)
+    """The fields of what a step looks up: those of an event or a task, else of what it gives."""
+    if definition.thing in ("event", "task") or definition.makes is None:
+        return TASK_FIELDS if definition.thing == "task" else EVENT_FIELDS
+    made = definition.makes(PlaceInfo(name="", kind=""))
+    return frozenset((made.item or made).fields) or EVENT_FIELDS
 
 
 def _to_named(node: tree.Node) -> Value:

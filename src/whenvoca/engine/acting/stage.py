@@ -21,6 +21,7 @@ from whenvoca.calendars.recurrence import expand_events, occurrence_at
 from whenvoca.calendars.state import event_key, original_start, split_key, to_state
 from whenvoca.engine.acting.effect_kind import EffectKinds
 from whenvoca.engine.all_places import Places
+from whenvoca.engine.alterations import find_alterations
 from whenvoca.engine.clock import Clock
 from whenvoca.engine.ledger.history import choose_runs
 from whenvoca.engine.ledger.protocol import Ledger
@@ -36,6 +37,7 @@ from whenvoca.engine.things.task import to_thing
 from whenvoca.engine.travels import Travels
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RowFault
+from whenvoca.reports.hours import Alteration
 
 _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
 _MOST_CANCELLED = 50  # how many earlier things of a lineage are looked for without a ledger
@@ -84,6 +86,10 @@ class Stage:
     def travels(self, calendar: str) -> Travels:
         """The travel around the events of a calendar."""
         return self._travels(calendar)
+
+    def alterations(self, calendar: str, low: datetime, high: datetime) -> list[Alteration] | None:
+        """What the ledger saw to be moved away from a stretch of time, or called off in it; None if it never looked."""
+        return find_alterations(self._ledger, calendar, low, high, self.calendar(calendar).zone)
 
     def calendar_names(self) -> list[str]:
         """The names of all calendars that can be used."""

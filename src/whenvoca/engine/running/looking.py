@@ -8,7 +8,10 @@ from whenvoca.engine.acting.workspace_stage import WorkspaceStage
 from whenvoca.engine.running.open_program import OpenProgram
 from whenvoca.engine.running.outcome import Outcome, RunResult
 from whenvoca.engine.running.run_options import RunOptions
+from whenvoca.engine.seeing.observing import observe_calendar
 from whenvoca.errors import PlaceTrouble, WhenvocaError
+from whenvoca.language.blocks import iter_steps
+from whenvoca.language.definitions import EVERY_PLACE
 from whenvoca.unforeseen import tell_unforeseen
 
 
@@ -39,6 +42,7 @@ def look(
             outcome.faults += noticed.faults
             outcome.waits += noticed.waits
             outcome.told[source.name.lower()] = [*noticed.faults, *noticed.waits]
+    _watch(stage, programs, options, away)
     outcome.troubles = list(away.values())
     new = 0
     for each in programs:
@@ -58,3 +62,17 @@ def look(
                 reason = f"was due at {missed.at[:16].replace('T', ' ')}"
                 outcome.hear(RunResult(missed, "missed", reason), options.kept)
     return new, set(away)
+
+
+def _watch(stage: WorkspaceStage, programs: Sequence[OpenProgram], options: RunOptions, away: dict[str, str]) -> None:
+    """Observes the calendars that steps want to know the past of, besides those that triggers are about."""
+    steps = [step for each in programs for step in iter_steps(each.workflow) if step.definition.watches]
+    named = {name for step in steps for name in step.places}
+    every = stage.calendar_names() if EVERY_PLACE in named else ()
+    looked_at = {name for each in programs for name in each.sources}
+    for name in sorted({*named, *every} - looked_at - {EVERY_PLACE}):
+        if options.look is None or name.lower() in options.look:
+            try:
+                observe_calendar(stage.ledger, stage.calendar(name), stage.clock.now())
+            except PlaceTrouble as trouble:
+                away[name] = str(trouble)
