@@ -58,7 +58,9 @@ shot desk 'whenvoca say "am I free tomorrow before noon?" --as ines --leave' \
   'whenvoca run calendar-desk --quiet' 'whenvoca say --to dome-floor' 'whenvoca explain --message filter'
 whenvoca agenda --from 2027-03-22 --png "$out/agenda-png.png" --now "2027-03-23 09:00" 2>/dev/null
 
-# The form of docs/examples, as it is empty, after mistakes, and when it was sent. It is served by `watch`.
+whenvoca report --from 2027-03-01 --until 2027-04-01 --html "$work/report.html" --now "2027-03-23 09:00" 2>/dev/null
+
+# The form of docs/examples, as it is empty and after mistakes. It is served by `watch`.
 picture() { # picture NAME URL
   chromium --headless --no-sandbox --disable-gpu --no-first-run --disable-background-networking --disable-component-update \
     --disable-sync --user-data-dir="$work/chromium" --window-size=1280,800 --hide-scrollbars \
@@ -74,14 +76,12 @@ printf 'Request no,Title,Night\n' > "$work/lending/requests.csv"
 (cd "$work/lending" && exec whenvoca watch >/dev/null 2>&1) & WATCH=$!
 site=http://127.0.0.1:8077
 until curl -sf "$site/lending" >/dev/null; do sleep .2; done
+picture report "file://$work/report.html"
 picture form "$site/lending"
 curl -s "$site/lending" -d 'Name=Joana' -d 'Address=joana at home' -d 'Out=2026-01-02' \
   | sed 's#/style.css#style.css#' > "$work/mistakes.html"
 curl -s "$site/style.css" > "$work/style.css"
 picture form-mistakes "file://$work/mistakes.html"
-own=$(curl -s -o /dev/null -w '%{redirect_url}' "$site/lending" -d 'page=one' -d 'Name=Joana' -d 'Address=joana@example.org' \
-  -d 'Out=2028-04-07' -d 'Back=2028-04-10' -d 'Purpose=at school')
-picture form-thanks "$own"
 desk=$(cd "$work/lending" && whenvoca places desk --link ines --quiet)
 for text in 'anything on friday?' 'make mirror wash tomorrow at 10:40 for 50 minutes' 'push it back by half an hour'; do
   curl -s -o /dev/null "$desk" --data-urlencode "text=$text"

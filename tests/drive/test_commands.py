@@ -113,6 +113,7 @@ def test_demo_plays_its_tour_to_the_end(desk: Desk) -> None:
         "200: The small telescope is yours for these days. Day Friday 2 Apr 2027 to Monday 5 Apr 2027",
         "422: The small telescope cannot go out then",
         '200: {"number":1,"state":"done"',
+        "63.4 hours in 28 events",
         "That was the tour",
     ):
         assert told in result.out + result.err

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 from collections import Counter
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from itertools import pairwise
 from zoneinfo import ZoneInfo
 
@@ -13,12 +14,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
+from openpyxl import load_workbook
 
-from tests.conftest import SETTINGS, Desk
+from tests.conftest import SETTINGS, Desk, ids
 from whenvoca.calendars.event import Attendee, Event
 from whenvoca.calendars.patch import add_events
 from whenvoca.calendars.writer import empty_calendar
+from whenvoca.reports.against import beside, earlier_period
 from whenvoca.reports.hours import BY, SHARED, TIMES, Booking, Reckoning, add_up, fold_title
+from whenvoca.reports.offered import Offer, use_of
 from whenvoca.speech.periods import period_of
 
 LISBON, AZORES = ZoneInfo("Europe/Lisbon"), ZoneInfo("Atlantic/Azores")
@@ -244,3 +248,109 @@ def test_a_calendar_that_does_not_answer_hides_nothing(domes: Desk) -> None:
     assert told.code == 3
     assert told.json["total"]["hours"] == 10.5
     assert len(told.json["unread"]) == 1
+
+
+# --- beside an earlier time, and beside what is on offer
+
+
+PERIODS = [
+    ("a month", (2027, 3, 1), (2027, 4, 1), "before", (2027, 2, 1), (2027, 3, 1)),
+    ("a quarter", (2027, 1, 1), (2027, 4, 1), "before", (2026, 10, 1), (2027, 1, 1)),
+    ("a week", (2027, 3, 29), (2027, 4, 5), "before", (2027, 3, 22), (2027, 3, 29)),
+    ("the year before", (2028, 2, 29), (2028, 3, 1), "year-before", (2027, 2, 28), (2027, 3, 1)),
+]
+
+
+@pytest.mark.parametrize(("name", "low", "high", "which", "begin", "end"), PERIODS, ids=ids(PERIODS))
+def test_which_time_a_report_is_held_against(
+    name: str, low: tuple[int, ...], high: tuple[int, ...], which: str, begin: tuple[int, ...], end: tuple[int, ...]
+) -> None:
+    given = datetime(*low, tzinfo=AZORES), datetime(*high, tzinfo=AZORES)  # type: ignore[misc,arg-type]
+    wanted = datetime(*begin, tzinfo=AZORES), datetime(*end, tzinfo=AZORES)  # type: ignore[misc,arg-type]
+    assert earlier_period(*given, AZORES, which) == wanted
+
+
+@given(bookings(), st.times(), st.times())
+def test_use_of_an_offer_is_what_minutes_say(found: list[Booking], begin: time, end: time) -> None:
+    begin, end = (each.replace(second=0, microsecond=0, tzinfo=None) for each in (begin, end))
+    offer, how = Offer(begin, end), Reckoning(LISBON, BEGIN, END)
+    on_offer = {
+        low + timedelta(minutes=n)
+        for low, high in offer.windows(BEGIN, END, LISBON)
+        for n in range(round((high - low) / timedelta(minutes=1)))
+    }
+    minutes: dict[str, set[datetime]] = {}
+    for each in found:
+        if each.end > BEGIN and each.start < END:
+            taken = (
+                each.start + timedelta(minutes=n) for n in range(round((each.end - each.start) / timedelta(minutes=1)))
+            )
+            minutes.setdefault(each.event.location, set()).update(set(taken) & on_offer)
+    used = use_of(found, offer, how)
+    assert {each.location: each.used // 60 for each in used} == {place: len(each) for place, each in minutes.items()}
+    assert all(each.offered == 60 * len(on_offer) for each in used)
+
+
+def test_beside_an_earlier_time_lines_stand_that_one_of_them_has() -> None:
+    def made(*given: tuple[str, datetime, int]) -> list[Booking]:
+        return [
+            Booking(Event(uid=place, start=at, end=at, location=place), "domes", at, at + timedelta(hours=hours))
+            for place, at, hours in given
+        ]
+
+    march, april = (datetime(2027, month, 3, 12, tzinfo=UTC) for month in (3, 4))
+    low, mid, high = (datetime(2027, month, 1, tzinfo=LISBON) for month in (3, 4, 5))
+    tables = [("location",), ("month",)]
+    earlier = add_up(made(("Hall", march, 2), ("Dome", march, 1)), tables, Reckoning(LISBON, low, mid))
+    now = add_up(made(("Hall", april, 5), ("Desk", april, 1)), tables, Reckoning(LISBON, mid, high))
+    places, months = beside(now, earlier).tables
+    told = {row.labels[0]: (row.seconds // 3600, (row.before or 0) // 3600) for row in places.rows}
+    assert told == {"Hall": (5, 2), "Desk": (1, 0), "Dome": (0, 1)}
+    assert [row.before for row in months.rows] == [None]
+
+
+def test_the_command_holds_against_an_offer_and_an_earlier_time(desk: Desk) -> None:
+    desk.settings(SETTINGS, '[places.domes]\nkind = "calendar"\nfolder = "domes"\n')
+    (desk.folder / "domes").mkdir()
+    for uid, month, hours in (("a", 3, 3), ("b", 4, 5)):
+        start = datetime(2027, month, 3, 22, tzinfo=AZORES)
+        event = Event(uid=uid, title="Night", start=start, end=start + timedelta(hours=hours), location="Dome")
+        (desk.folder / f"domes/{uid}.ics").write_bytes(add_events(empty_calendar(), [event], STAMP))
+    asked = ("report", "--from", "2027-04-01", "--until", "2027-05-01", "--by", "location")
+    told = desk.run(*asked, "--against", "before", "--offered", "20:00-02:00", "--json").json
+    assert told["total"] == {"hours": 5.0, "count": 1, "before": 3.0, "change": 2.0}
+    assert told["tables"][0]["rows"] == [
+        {"location": "Dome", "hours": 5.0, "count": 1, "share": 1.0, "before": 3.0, "change": 2.0}
+    ]
+    assert told["offered"] == [{"location": "Dome", "hours": 4.0, "offered": 180.0, "share": 0.0222}]
+    shown = desk.run(*asked, "--against", "before", "--offered", "20:00-02:00").out
+    assert "5 hours in 1 event (3 before)" in shown
+    assert "of 20:00-02:00 each day:" in shown
+    for name in ("one.xlsx", "two.xlsx"):
+        assert desk.run(*asked, "--xlsx", str(desk.folder / name)).code == 0
+    assert (desk.folder / "one.xlsx").read_bytes() == (desk.folder / "two.xlsx").read_bytes()
+    with contextlib.closing(load_workbook(desk.folder / "one.xlsx")) as book:
+        rows = [list(row) for row in book["location"].iter_rows(min_row=4, values_only=True)]
+        assert list(book["location"].tables) == ["Table1"]
+    assert rows[:2] == [["location", "hours", "count", "share"], ["Dome", 5, 1, 1]]
+    assert rows[3] == ["total", 5, 1, 1]
+    assert desk.run(*asked, "--offered", "dusk").code == 2
+
+
+def test_labels_that_differ_in_capitals_only_are_one() -> None:
+    given = [("Hall", ("school",)), ("hall", ("School", "school")), ("Hall ", ("SCHOOL",)), ("HALL", ("school",))]
+    found = [
+        Booking(
+            Event(uid=str(n), start=BEGIN, end=END, location=place, categories=kinds),
+            "domes",
+            at,
+            at + timedelta(hours=1),
+        )
+        for n, (place, kinds) in enumerate(given)
+        for at in [BEGIN.astimezone(UTC) + timedelta(hours=2 * n)]
+    ]
+    places, kinds = add_up(found, [("location",), ("category",)], Reckoning(LISBON, BEGIN, END)).tables
+    assert [(row.labels, row.seconds, row.count) for row in places.rows] == [(("Hall",), 4 * 3600, 4)]
+    assert [(row.labels, row.seconds, row.count) for row in kinds.rows] == [(("school",), 4 * 3600, 4)]
+    (used,) = use_of(found, Offer(time(0), time(0)), Reckoning(LISBON, BEGIN, END))
+    assert (used.location, used.used) == ("Hall", 4 * 3600)

@@ -3,45 +3,37 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import click
+from msgspec.structs import replace
 
 from whenvoca.cli.agenda import choose_calendars, collect
 from whenvoca.cli.common import Common, common_options, parse_moment
-from whenvoca.cli.show.output import Column, count_of, say, say_next, show_json, show_line, show_table, styled
+from whenvoca.cli.show.hours import show_hours, show_used
+from whenvoca.cli.show.output import say, show_json
+from whenvoca.cli.show.run_figures import runs_to_json, show_runs_report
 from whenvoca.engine.alterations import find_alterations
 from whenvoca.engine.things.event import event_type
 from whenvoca.engine.things.task import to_thing
-from whenvoca.errors import ExitCode, RequestFault
+from whenvoca.errors import ExitCode, RequestFault, WhenvocaError
 from whenvoca.language.faults import nearest
 from whenvoca.language.filters import read_filter
 from whenvoca.open_workspace import OpenWorkspace
-from whenvoca.reports.hours import ALTERED, BY, MEASURES, Alteration, Booking, HoursTable, Reckoning, Report, add_up
-from whenvoca.reports.hours_words import (
-    SHARED_NOTE,
-    hours_of,
-    is_timed,
-    label_of,
-    said_altered,
-    said_figure,
-    said_left_out,
-    said_period,
-    to_csv,
-    to_json,
-)
+from whenvoca.reports.against import EARLIER, beside, earlier_period
+from whenvoca.reports.hours import ALTERED, BY, COMPARED, MEASURES, Alteration, Booking, Reckoning, add_up
+from whenvoca.reports.hours_words import to_csv, to_json
+from whenvoca.reports.offered import Offer, read_offer, use_of
+from whenvoca.reports.runs import add_up_runs
 from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import first_moment, load_zone
 
 _USUAL = (("week",), ("location",), ("person",), ("title",))
 _USUAL_MEASURES = MEASURES[:3]
-_MOST_LINES = 10
 _A_MONTH = timedelta(days=31)
-_BAR = 24  # signs of the longest bar
-_EIGHTHS = "▏▎▍▌▋▊▉█"
 
 
 @click.command("report")
@@ -71,8 +63,16 @@ _EIGHTHS = "▏▎▍▌▋▊▉█"
 @click.option("--whole-days", is_flag=True, help="Count events of whole days too, each day with its hours.")
 @click.option("--free", is_flag=True, help="Count events too that take no time.")
 @click.option("--not-tentative", is_flag=True, help="Leave tentative events out.")
+@click.option(
+    "--against", type=click.Choice(EARLIER), help="Beside the time of the same length before, or a year earlier."
+)
+@click.option(
+    "--offered", default="", metavar="HOURS", help="How much was used of hours on offer: --offered 20:00-05:00."
+)
+@click.option("--runs", is_flag=True, help="How the runs of that time went instead, by workflow and by day.")
 @click.option("--csv", "as_csv", is_flag=True, help="As CSV: a line for each line of each table.")
 @click.option("--html", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="As a page of its own.")
+@click.option("--xlsx", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="As a workbook.")
 @common_options
 def command(
     common: Common,
@@ -86,8 +86,12 @@ def command(
     whole_days: bool,
     free: bool,
     not_tentative: bool,
+    against: str | None,
+    offered: str,
+    runs: bool,
     as_csv: bool,
     html: Path | None,
+    xlsx: Path | None,
 ) -> int:
     """Show where the time of calendars went (of all of them, unless some are named).
 
@@ -96,15 +100,12 @@ def command(
     opened = common.open()
     zone = load_zone(common.zone) if common.zone else opened.workspace.zone
     low, high = _period(opened, begin, until, zone)
+    if runs:
+        return _report_runs(opened, low, high, zone, common)
     tables, measures = _tables(by), _measures(measure)
     names = choose_calendars(opened, calendars)
-    shown, unread = collect(opened, names, low, high, zone)
+    offer = _offer(offered)
     fits = read_filter(where, event_type(), opened.clock.now(), zone, "--where") if where else lambda thing: True
-    bookings = []
-    for each in shown:
-        calendar = opened.places.calendars[each.calendar.lower()]
-        if fits(to_thing(each.event, each.calendar, "", calendar.zone)):
-            bookings.append(Booking.of(each.event, each.calendar, calendar.zone))
     how = Reckoning(
         zone,
         low,
@@ -116,26 +117,75 @@ def command(
         names={each.mail.lower(): each.name for each in opened.workspace.people.persons.values() if each.mail},
         week_starts=NAMES.index(opened.workspace.week_starts.lower()),
     )
+    bookings, unread = _bookings(opened, names, how, fits)
     alterations = _alterations(opened, names, low, high, fits) if set(measures) & set(ALTERED) else None
     report = add_up(bookings, tables, how, alterations)
-    if html is not None:
-        from whenvoca.reports.hours_html import render_hours
+    if against:
+        begin_then, end_then = earlier_period(low, high, zone, against)
+        then = replace(how, begin=begin_then, end=end_then)
+        earlier, more = _bookings(opened, names, then, fits)
+        report, measures = beside(report, add_up(earlier, tables, then)), [*measures, *COMPARED]
+        unread += [each for each in more if str(each) not in set(map(str, unread))]
+    used = use_of(bookings, offer, how) if offer is not None else None
+    title = f"{opened.workspace.name}: where the time went"
+    if html is not None or xlsx is not None:
+        if html is not None:
+            from whenvoca.reports.hours_html import render_hours
 
-        title = f"{opened.workspace.name}: where the time went"
-        try:
-            html.write_text(render_hours(report, measures, title, zone, names), encoding="utf-8")
-        except OSError as error:
-            raise RequestFault(f"the page cannot be written: {error.strerror}", where=str(html)) from error
-        say(f"written: {html}")
+            _write(html, render_hours(report, measures, title, zone, names).encode())
+        if xlsx is not None:
+            from whenvoca.reports.hours_xlsx import write_hours
+
+            _write(xlsx, write_hours(report, measures, title, zone))
     elif common.as_json:
-        show_json(to_json(report, measures, [str(each) for each in unread]))
+        show_json(to_json(report, measures, [str(each) for each in unread], used))
     elif as_csv:
         click.echo(to_csv(report, measures), nl=False)
     else:
-        _show(report, measures, zone, common)
+        show_hours(report, measures, zone, common)
+        if used is not None:
+            show_used(used, offered)
     for trouble in unread if not common.as_json else ():
         say(f"not counted: {trouble}", style="yellow")
     return max((each.exit_code for each in unread), default=ExitCode.DONE)
+
+
+def _report_runs(opened: OpenWorkspace, low: datetime, high: datetime, zone: ZoneInfo, common: Common) -> int:
+    with opened.copied_ledger() as ledger:
+        ends = ledger.run_ends(*(each.astimezone(UTC).isoformat() for each in (low, high)))
+        report = add_up_runs(ends, zone)
+    if common.as_json:
+        show_json(runs_to_json(report, low, high))
+    else:
+        show_runs_report(report, low, high, zone)
+    return ExitCode.DONE
+
+
+def _write(path: Path, data: bytes) -> None:
+    try:
+        path.write_bytes(data)
+    except OSError as error:
+        raise RequestFault(f"the report cannot be written: {error.strerror}", where=str(path)) from error
+    say(f"written: {path}")
+
+
+def _bookings(
+    opened: OpenWorkspace, names: list[str], how: Reckoning, fits: Callable[[Any], bool]
+) -> tuple[list[Booking], list[WhenvocaError]]:
+    """What stands in the calendars, and what could not be read."""
+    shown, unread = collect(opened, names, how.begin, how.end, how.zone)
+    found = []
+    for each in shown:
+        zone = opened.places.calendars[each.calendar.lower()].zone
+        if fits(to_thing(each.event, each.calendar, "", zone)):
+            found.append(Booking.of(each.event, each.calendar, zone))
+    return found, unread
+
+
+def _offer(text: str) -> Offer | None:
+    if text and (offer := read_offer(text)) is None:
+        raise RequestFault(f'--offered: "{text}" are no hours of a day', fix="such as --offered 20:00-05:00")
+    return offer if text else None
 
 
 def _alterations(
@@ -207,43 +257,3 @@ def _measures(text: str) -> list[str]:
         if each not in MEASURES:
             raise RequestFault(f'--measure: there is no "{each}"', fix=nearest(each, MEASURES))
     return found or list(_USUAL_MEASURES)
-
-
-def _show(report: Report, measures: Sequence[str], zone: ZoneInfo, common: Common) -> None:
-    total = f"{hours_of(report.seconds):g} hours in {count_of(report.count, 'event')}"
-    altered = f", {said}" if (said := said_altered(report)) else ""
-    show_line((f"{said_period(report, zone)}, {zone.key}: {total}{altered}", "bold"))
-    for table in report.tables:
-        _show_table(table, report, measures, every=common.verbose)
-    if left_out := said_left_out(report):
-        show_line((f"left out: {left_out}", ""))
-    if not report.count:
-        say_next('another period: whenvoca report --from "last month"', quiet=common.quiet)
-
-
-def _show_table(table: HoursTable, report: Report, measures: Sequence[str], *, every: bool) -> None:
-    rows = table.rows if every else table.rows[:_MOST_LINES] if not is_timed(table) else table.rows
-    most = max((row.seconds for row in table.rows), default=0)
-    columns = [Column(name) for name in table.by]
-    columns += [Column(name, align="right") for name in measures] + [Column("", drop=1)]
-    lines = [
-        (
-            *map(label_of, table.by, row.labels),
-            *(said_figure(each, row, report) for each in measures),
-            styled(_bar(row.seconds, most), "cyan"),
-        )
-        for row in rows
-    ]
-    if lines:
-        click.echo()
-        show_table(columns, lines)
-    if len(rows) < len(table.rows):
-        show_line((f"and {len(table.rows) - len(rows)} more; all of them: --verbose", "dim"))
-    if table.is_shared:
-        show_line((SHARED_NOTE, "dim"))
-
-
-def _bar(seconds: int, most: int) -> str:
-    """A bar that can be read without colour."""
-    eighths = round(seconds / most * _BAR * 8) if most else 0
-    return "█" * (eighths // 8) + (_EIGHTHS[eighths % 8 - 1] if eighths % 8 else "")

@@ -6,6 +6,7 @@ All is reckoned in seconds that passed, so that a night over a change of the clo
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, date, datetime, timedelta
 from typing import Literal
@@ -19,8 +20,10 @@ from whenvoca.values.zones import first_moment
 
 TIMES = ("hour", "day", "weekday", "week", "month", "quarter")
 BY = (*TIMES, "calendar", "location", "category", "title", "person", "organizer")
+DATED = ("day", "week", "month", "quarter")  # times that come once
 SHARED = ("person", "category")  # one booking may belong to several: each gets its whole hours
 MEASURES = ("hours", "count", "share", "moved", "called-off")
+COMPARED = ("before", "change")  # measures beside an earlier time
 ALTERED = ("moved", "called-off")  # measures that only a ledger knows
 Counting = Literal["divided", "start"]
 
@@ -55,14 +58,16 @@ class Alteration(Struct, frozen=True):
     booking: Booking
 
 
-class Row(Struct):
-    """One line of a table: its labels, the seconds that it has, how many bookings, and what became of others."""
+class HoursRow(Struct):
+    """One line of a table: its labels, the seconds that it has, how many bookings, what became of others, and the
+    seconds that it had ``before``, in an earlier time; None where there is nothing to compare."""
 
     labels: tuple[str, ...]
     seconds: int = 0
     count: int = 0
     moved: int = 0
     called_off: int = 0
+    before: int | None = None
 
     def note(self, alteration: Alteration) -> None:
         """Counts an alteration."""
@@ -74,7 +79,7 @@ class HoursTable(Struct, frozen=True):
     """Hours by one thing, or by two crossed."""
 
     by: tuple[str, ...]
-    rows: list[Row]
+    rows: list[HoursRow]
 
     @property
     def is_shared(self) -> bool:
@@ -92,7 +97,14 @@ class Report(Struct, frozen=True):
     count: int
     tables: list[HoursTable]
     left_out: Mapping[str, int] = field(default_factory=dict)
-    altered: Row | None = None
+    altered: HoursRow | None = None
+    before: int | None = None
+
+    @property
+    def whole(self) -> HoursRow:
+        """The totals as a line."""
+        altered = self.altered or HoursRow(())
+        return HoursRow((), self.seconds, self.count, altered.moved, altered.called_off, self.before)
 
 
 class Reckoning(Struct, frozen=True):
@@ -118,21 +130,21 @@ def add_up(
 ) -> Report:
     """The report of these bookings, with a table for each list of one or two of ``BY``, and of what became of others;
     ``alterations`` is None where that is not known or not asked."""
-    counted, left_out = _counted(bookings, how)
-    parts = [(booking, *_clipped(booking, how)) for booking in counted]
+    kept, left_out = counted(bookings, how)
+    parts = [(booking, *_clipped(booking, how)) for booking in kept]
     total = sum(_seconds(begin, end) for _, begin, end in parts)
     low, high = how.begin.astimezone(UTC), how.end.astimezone(UTC)
     within = [each for each in alterations or () if low <= each.booking.start < high]
     within = [each for each in within if not _why_not(each.booking.event, how)]
     made = [HoursTable(tuple(by), _rows(parts, within, by, how)) for by in tables]
-    altered = Row(())
+    altered = HoursRow(())
     for each in within:
         altered.note(each)
     return Report(how.begin, how.end, total, len(parts), made, left_out, None if alterations is None else altered)
 
 
-def _counted(bookings: Sequence[Booking], how: Reckoning) -> tuple[list[Booking], dict[str, int]]:
-    """Those that count, in order, and how many do not."""
+def counted(bookings: Sequence[Booking], how: Reckoning) -> tuple[list[Booking], dict[str, int]]:
+    """The bookings that count, in order, and how many do not, by why."""
     found: list[Booking] = []
     left_out: dict[str, int] = {}
     low, high = how.begin.astimezone(UTC), how.end.astimezone(UTC)
@@ -166,26 +178,25 @@ def _rows(
     alterations: Sequence[Alteration],
     by: Sequence[str],
     how: Reckoning,
-) -> list[Row]:
+) -> list[HoursRow]:
     cut = _cut_by(by) if how.counting == "divided" else None
-    found: dict[tuple[str, ...], Row] = {}
+    of = Labels([booking for booking, *_ in parts] + [each.booking for each in alterations], by, how)
+    found: dict[tuple[str, ...], HoursRow] = {}
     for booking, begin, end in parts:
         seen: set[tuple[str, ...]] = set()
         for low, high in cut(begin, end, how.zone) if cut else ((begin, end),):
-            local = low.astimezone(how.zone)
-            for labels in _crossed([_labels(each, booking, local, how) for each in by]):
-                row = found.setdefault(labels, Row(labels))
+            for labels in of(booking, low):
+                row = found.setdefault(labels, HoursRow(labels))
                 row.seconds += _seconds(low, high)
                 row.count += labels not in seen
                 seen.add(labels)
     for each in alterations:
-        local = each.booking.start.astimezone(how.zone)
-        for labels in _crossed([_labels(name, each.booking, local, how) for name in by]):
-            found.setdefault(labels, Row(labels)).note(each)
+        for labels in of(each.booking, each.booking.start):
+            found.setdefault(labels, HoursRow(labels)).note(each)
     return sorted(found.values(), key=lambda row: _place(row, by, how))
 
 
-def _place(row: Row, by: Sequence[str], how: Reckoning) -> tuple[object, ...]:
+def _place(row: HoursRow, by: Sequence[str], how: Reckoning) -> tuple[object, ...]:
     """Times in their order; of all else the most hours first."""
     parts: list[object] = []
     for name, label in zip(by, row.labels, strict=True):
@@ -240,6 +251,28 @@ def _seconds(begin: datetime, end: datetime) -> int:
 
 
 # --- labels
+
+
+class Labels:
+    """Where parts of bookings belong. Labels that differ in capitals only are one, spelled as most bookings do."""
+
+    def __init__(self, bookings: Sequence[Booking], by: Sequence[str], how: Reckoning) -> None:
+        self._by, self._how = by, how
+        self._spelling: dict[str, dict[str, str]] = {}
+        for name in by:
+            if name not in TIMES:
+                counts = Counter(label for each in bookings for label in _labels(name, each, each.start, how))
+                best = sorted(counts, key=lambda label: (counts[label], label))
+                self._spelling[name] = {label.casefold(): label for label in best}
+
+    def __call__(self, booking: Booking, at: datetime) -> Iterator[tuple[str, ...]]:
+        """The labels of the part that begins then, one of each thing that the table goes by."""
+        local = at.astimezone(self._how.zone)
+        return _crossed([self._spelled(name, _labels(name, booking, local, self._how)) for name in self._by])
+
+    def _spelled(self, name: str, labels: Sequence[str]) -> Sequence[str]:
+        spelling = self._spelling.get(name)
+        return labels if spelling is None else tuple(dict.fromkeys(spelling[each.casefold()] for each in labels))
 
 
 def _labels(name: str, booking: Booking, local: datetime, how: Reckoning) -> Sequence[str]:

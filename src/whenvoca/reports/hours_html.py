@@ -6,11 +6,12 @@ from collections.abc import Sequence
 from html import escape
 from zoneinfo import ZoneInfo
 
-from whenvoca.reports.hours import HoursTable, Report, Row
+from whenvoca.reports.hours import COMPARED, HoursRow, HoursTable, Report
 from whenvoca.reports.hours_words import (
     SHARED_NOTE,
     figure_of,
     hours_of,
+    is_dated,
     is_timed,
     label_of,
     said_figure,
@@ -33,11 +34,14 @@ h1 { font-size: 1.5rem; margin: 0; } .quiet { color: var(--quiet); margin: .2rem
 h2 { font-size: 1.05rem; margin: 2rem 0 .4rem; }
 table { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; padding: .28rem .9rem .28rem 0; border-bottom: 1px solid var(--line); vertical-align: top; }
+td:first-child { min-width: 9.5rem; }
 th { color: var(--quiet); font-weight: 500; white-space: nowrap; }
 th button { font: inherit; color: inherit; background: none; border: 0; padding: 0; cursor: pointer; }
 th button:focus-visible { outline: 2px solid var(--bar); outline-offset: 2px; }
 .number { width: 6rem; text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; }
-.bar { width: 34%; padding-right: 0; } .bar svg { display: block; width: 100%; height: .8rem; margin-top: .32rem; }
+.bar { width: 34%; min-width: 5rem; padding-right: 0; }
+.bar svg { display: block; width: 100%; height: .8rem; margin-top: .32rem; }
+.wide .number { width: 4.5rem; } .wide .bar { width: 14%; }
 .bar rect { fill: var(--bar); }
 @media (max-width: 40rem) { .figures { gap: 1.4rem; } .bar { display: none; } }
 @media print { body { max-width: none; padding: 0; } table { page-break-inside: avoid; } }
@@ -62,6 +66,8 @@ def render_hours(report: Report, measures: Sequence[str], title: str, zone: Zone
         (f"{hours_of(report.seconds):,.1f}", "hours"),
         (f"{report.count:,}", "events" if report.count != 1 else "event"),
     ]
+    if report.before is not None:
+        figures.append((f"{hours_of(report.before):,.1f}", "hours before"))
     if report.altered is not None:
         figures += [(f"{report.altered.moved:,}", "moved"), (f"{report.altered.called_off:,}", "called off")]
     shown = "".join(f"<li><b>{number}</b> {escape(word)}</li>" for number, word in figures)
@@ -81,6 +87,7 @@ def render_hours(report: Report, measures: Sequence[str], title: str, zone: Zone
 
 def _table(table: HoursTable, report: Report, measures: Sequence[str]) -> str:
     heading = escape("Hours by " + " with ".join(table.by))
+    measures = [each for each in measures if each not in COMPARED or not is_dated(table)]
     if not table.rows:
         return f'<section><h2>{heading}</h2><p class="quiet">Nothing in this time.</p></section>'
     most = max(row.seconds for row in table.rows)
@@ -92,15 +99,16 @@ def _table(table: HoursTable, report: Report, measures: Sequence[str]) -> str:
     for each in measures:
         order = sort if each == "hours" else ""
         heads.append(f'<th scope="col" class="number"{order}><button>{_NAMES.get(each, each)}</button></th>')
+    wide = ' class="wide"' if len(measures) > 4 else ""
     note = f'<p class="quiet">{escape(SHARED_NOTE.capitalize())}.</p>' if table.is_shared else ""
     body = "".join(_row(row, table, report, measures, most) for row in table.rows)
     return (
-        f'<section><h2>{heading}</h2><table><thead><tr>{"".join(heads)}<td class="bar"></td></tr></thead>'
+        f'<section><h2>{heading}</h2><table{wide}><thead><tr>{"".join(heads)}<td class="bar"></td></tr></thead>'
         f"<tbody>{body}</tbody></table>{note}</section>"
     )
 
 
-def _row(row: Row, table: HoursTable, report: Report, measures: Sequence[str], most: int) -> str:
+def _row(row: HoursRow, table: HoursTable, report: Report, measures: Sequence[str], most: int) -> str:
     width = 100 * row.seconds / most if most else 0
     labels = "".join(
         f'<td data-key="{escape(label, quote=True)}">{escape(label_of(by, label))}</td>'

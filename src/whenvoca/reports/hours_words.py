@@ -9,7 +9,8 @@ from datetime import datetime, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from whenvoca.reports.hours import TIMES, HoursTable, Report, Row
+from whenvoca.reports.hours import COMPARED, DATED, TIMES, HoursRow, HoursTable, Report
+from whenvoca.reports.offered import Used
 
 _NOTHING = {"person": "nobody named", "location": "no location", "category": "no category", "organizer": "no organizer"}
 _LEFT_OUT = {"free": "free", "whole_day": "whole-day", "tentative": "tentative"}
@@ -22,7 +23,7 @@ def hours_of(seconds: int) -> float:
     return round(seconds / 3600, 2)
 
 
-def figure_of(measure: str, row: Row, report: Report) -> int | float | None:
+def figure_of(measure: str, row: HoursRow, report: Report) -> int | float | None:
     """One figure of a line; None where nobody knows it."""
     match measure:
         case "hours":
@@ -31,19 +32,22 @@ def figure_of(measure: str, row: Row, report: Report) -> int | float | None:
             return row.count
         case "share":
             return round(share_of(row.seconds, report), 4)
+        case "before":
+            return None if row.before is None else hours_of(row.before)
+        case "change":
+            return None if row.before is None else hours_of(row.seconds - row.before)
     if report.altered is None:
         return None
     return row.moved if measure == "moved" else row.called_off
 
 
-def said_figure(measure: str, row: Row, report: Report) -> str:
+def said_figure(measure: str, row: HoursRow, report: Report) -> str:
     """The same for people."""
     figure = figure_of(measure, row, report)
     if figure is None:
-        return "not known"
-    if measure == "share":
-        return f"{figure:.0%}"
-    return f"{figure:,.2f}" if measure == "hours" else f"{figure:,}"
+        return "" if measure in COMPARED else "not known"
+    form = {"hours": ",.2f", "share": ".0%", "before": ",.2f", "change": "+,.2f" if figure else ".2f"}.get(measure, ",")
+    return f"{figure:{form}}"
 
 
 def said_altered(report: Report) -> str:
@@ -81,6 +85,11 @@ def said_left_out(report: Report) -> str:
     )
 
 
+def is_dated(table: HoursTable) -> bool:
+    """Whether its lines come once in time, so that an earlier time has none of them."""
+    return any(each in DATED for each in table.by)
+
+
 def is_timed(table: HoursTable) -> bool:
     """Whether its lines are in the order of time."""
     return table.by[0] in TIMES
@@ -109,11 +118,11 @@ def to_csv(report: Report, measures: Sequence[str]) -> str:
     return out.getvalue()
 
 
-def to_json(report: Report, measures: Sequence[str], unread: list[str]) -> dict[str, Any]:
+def to_json(
+    report: Report, measures: Sequence[str], unread: list[str], used: Sequence[Used] | None = None
+) -> dict[str, Any]:
     """The report as docs/json.md says."""
-    total = Row(
-        (), report.seconds, report.count, *((report.altered.moved, report.altered.called_off) if report.altered else ())
-    )
+    total = report.whole
     return {
         "from": report.begin,
         "until": report.end,
@@ -131,6 +140,12 @@ def to_json(report: Report, measures: Sequence[str], unread: list[str]) -> dict[
             }
             for table in report.tables
         ],
+        **({} if used is None else {"offered": [_used_to_json(each) for each in used]}),
         "left_out": dict(report.left_out),
         "unread": unread,
     }
+
+
+def _used_to_json(used: Used) -> dict[str, Any]:
+    share = round(used.used / used.offered, 4) if used.offered else 0
+    return {"location": used.location, "hours": hours_of(used.used), "offered": hours_of(used.offered), "share": share}

@@ -13,7 +13,7 @@ from whenvoca.engine.things.report import ReportThing, report_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
-from whenvoca.reports.hours import ALTERED, BY, MEASURES, Alteration, Booking, Reckoning, Report, Row, add_up
+from whenvoca.reports.hours import ALTERED, BY, MEASURES, Alteration, Booking, Reckoning, Report, add_up
 from whenvoca.reports.hours_html import GENERATOR, render_hours
 from whenvoca.reports.hours_words import CSV_HEADINGS, figure_of, to_csv, to_rows
 from whenvoca.steps.looking_up import WHERE, look_up
@@ -38,7 +38,7 @@ def _act(call: StepCall) -> Acting:
         text = render_hours(report, measures, title, call.scope.zone, call.calendars)
     else:
         text = to_csv(report, measures)
-    total = _total(report)
+    total = report.whole
     holds = f"{figure_of('hours', total, report):g} hours in {report.count:,} events of {calendars}"
     yield from publish(call, name, text.encode(), holds, is_ours=_is_ours)
     figures = {each: figure_of(each, total, report) for each in MEASURES if each != "share"}
@@ -84,11 +84,6 @@ def _alterations(call: StepCall, low: datetime, high: datetime) -> list[Alterati
             return None
         found += [each for each in seen if call.where.fits(call.stage.to_thing(name, each.booking.event))]
     return found
-
-
-def _total(report: Report) -> Row:
-    altered = report.altered or Row(())
-    return Row((), report.seconds, report.count, altered.moved, altered.called_off)
 
 
 def _is_ours(data: bytes) -> bool:

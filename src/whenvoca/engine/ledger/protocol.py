@@ -29,6 +29,7 @@ from whenvoca.engine.ledger.records import (
 )
 from whenvoca.engine.place_protocols import Found, Resource, RowState, SaveIntent
 from whenvoca.engine.row_hashes import RowHashes
+from whenvoca.reports.runs import RunEnd
 
 
 class Transactions(Protocol):
@@ -210,6 +211,9 @@ class RunBook(Transactions, Protocol):
         subject: str = "",
     ) -> list[RunRecord]:
         """The history, newest first."""
+
+    def run_ends(self, begin: str, end: str) -> Iterator[RunEnd]:
+        """How the runs that began between two moments (RFC 3339, in UTC) ended, undoing left out; in order."""
 
     def runs_set_off(self, run: int) -> list[int]:
         """The runs that what a run wrote has set off, newest first."""

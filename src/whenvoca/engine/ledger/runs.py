@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from msgspec.structs import replace
@@ -12,6 +12,7 @@ from whenvoca.engine.ledger.codec import OCCURRENCE_COLUMNS, to_occurrence
 from whenvoca.engine.ledger.effect_store import SqliteEffects
 from whenvoca.engine.ledger.protocol import RunBook
 from whenvoca.engine.ledger.records import Occurrence, RunRecord
+from whenvoca.reports.runs import RunEnd
 
 _EVERY = 2**63 - 1  # beyond every number of a run
 _RUN = (
@@ -223,6 +224,15 @@ class SqliteRuns(SqliteEffects, RunBook):
             (*values, limit),
         ).fetchall()
         return [RunRecord(*row, effects=tuple(e.effect for e in self.journal_of(row[0]))) for row in rows]  # type: ignore[misc]
+
+    def run_ends(self, begin: str, end: str) -> Iterator[RunEnd]:
+        rows = self._db.execute(
+            "SELECT workflow, started, outcome, milliseconds, undone IS NOT NULL FROM runs "
+            "WHERE started>=? AND started<? AND kind<>'undo' AND outcome<>'' ORDER BY number",
+            (begin, end),
+        )
+        for workflow, started, outcome, milliseconds, is_undone in rows:
+            yield RunEnd(workflow, started, outcome, milliseconds, bool(is_undone))
 
     def runs_set_off(self, run: int) -> list[int]:
         rows = self._db.execute(
