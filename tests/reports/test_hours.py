@@ -335,6 +335,11 @@ def test_the_command_holds_against_an_offer_and_an_earlier_time(desk: Desk) -> N
     assert rows[:2] == [["location", "hours", "count", "share"], ["Dome", 5, 1, 1]]
     assert rows[3] == ["total", 5, 1, 1]
     assert desk.run(*asked, "--offered", "dusk").code == 2
+    for name in ("one.png", "two.png"):
+        assert desk.run(*asked, "--by", "location,month,title", "--png", str(desk.folder / name)).code == 0
+    assert (desk.folder / "one.png").read_bytes() == (desk.folder / "two.png").read_bytes()
+    assert (desk.folder / "one.png").read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
+    assert desk.run(*asked, "--png", str(desk.folder / "none/one.png")).code == 2
 
 
 def test_labels_that_differ_in_capitals_only_are_one() -> None:

@@ -73,6 +73,7 @@ _A_MONTH = timedelta(days=31)
 @click.option("--csv", "as_csv", is_flag=True, help="As CSV: a line for each line of each table.")
 @click.option("--html", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="As a page of its own.")
 @click.option("--xlsx", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="As a workbook.")
+@click.option("--png", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", help="As a picture.")
 @common_options
 def command(
     common: Common,
@@ -92,6 +93,7 @@ def command(
     as_csv: bool,
     html: Path | None,
     xlsx: Path | None,
+    png: Path | None,
 ) -> int:
     """Show where the time of calendars went (of all of them, unless some are named).
 
@@ -128,7 +130,7 @@ def command(
         unread += [each for each in more if str(each) not in set(map(str, unread))]
     used = use_of(bookings, offer, how) if offer is not None else None
     title = f"{opened.workspace.name}: where the time went"
-    if html is not None or xlsx is not None:
+    if html is not None or xlsx is not None or png is not None:
         if html is not None:
             from whenvoca.reports.hours_html import render_hours
 
@@ -137,6 +139,11 @@ def command(
             from whenvoca.reports.hours_xlsx import write_hours
 
             _write(xlsx, write_hours(report, measures, title, zone))
+        if png is not None:
+            from whenvoca.reports.hours_png import draw_hours
+
+            draw_hours(report, title, zone, png)
+            say(f"written: {png}")
     elif common.as_json:
         show_json(to_json(report, measures, [str(each) for each in unread], used))
     elif as_csv:
