@@ -225,7 +225,7 @@ def test_a_condition_and_two_things_crossed(domes: Desk) -> None:
     ("arguments", "said"),
     [
         (("--by", "colour"), 'there is no "colour"'),
-        (("--by", "day with week with month"), "crosses more than two"),
+        (("--by", "day with week with month"), "are not two different things"),
         (("--measure", "money"), 'there is no "money"'),
         (("--where", "titel is 3"), 'there is no name "titel"'),
         (("--from", "sometime"), "can be read in one way"),

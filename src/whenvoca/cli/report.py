@@ -230,10 +230,10 @@ def _end(opened: OpenWorkspace, text: str, zone: ZoneInfo, option: str) -> tuple
     now = opened.clock.now().astimezone(zone)
     try:
         moment = parse_moment(text, zone, option)
-    except RequestFault:
+    except RequestFault as fault:
         found = period_of(text, now.replace(tzinfo=None), opened.workspace.dates)
         if found is None:
-            raise
+            raise RequestFault(fault.message, fix='such as 2027-03-01, or "last month"') from None
         return first_moment(found[0], zone), first_moment(found[1], zone)
     if moment > now:
         return moment, first_moment(moment.date() + _A_MONTH, zone)
@@ -245,15 +245,13 @@ def _tables(by: str) -> list[tuple[str, ...]]:
     if not by.strip():
         return list(_USUAL)
     found = []
-    for piece in by.split(","):
+    for piece in filter(str.strip, by.split(",")):
         parts = tuple(each.strip().lower() for each in piece.split(" with "))
         for each in parts:
             if each not in BY:
                 raise RequestFault(f'--by: there is no "{each}"', fix=f"one of: {', '.join(BY)}")
         if len(parts) > 2 or len(set(parts)) < len(parts):
-            raise RequestFault(
-                f'--by: "{piece.strip()}" crosses more than two different things', fix='--by "month with person"'
-            )
+            raise RequestFault(f'--by: "{piece.strip()}" are not two different things', fix='--by "month with person"')
         found.append(parts)
     return found
 

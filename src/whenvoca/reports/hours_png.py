@@ -6,11 +6,10 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from whenvoca.errors import RequestFault
 from whenvoca.reports.hours import HoursTable, Report
 from whenvoca.reports.hours_words import SHARED_NOTE, hours_of, is_timed, label_of, said_left_out, said_period
+from whenvoca.reports.pictures import new_figure, save_figure
 
-_SIZE_INCHES, _DPI = (12.8, 8.0), 100
 _MOST_TABLES, _MOST_BARS, _LONGEST = 4, 9, 28
 _INK, _QUIET, _BAR = "#1d2730", "#5b6873", "#2f6f8f"  # as on the page; they differ in greyscale too
 
@@ -18,15 +17,7 @@ _INK, _QUIET, _BAR = "#1d2730", "#5b6873", "#2f6f8f"  # as on the page; they dif
 def draw_hours(report: Report, title: str, zone: ZoneInfo, path: Path) -> None:
     """Writes a PNG of 1280 by 800 of the first four tables. Raises RequestFault if matplotlib is not installed or the
     file cannot be written."""
-    try:
-        from matplotlib.backends.backend_agg import FigureCanvasAgg
-        from matplotlib.figure import Figure
-    except ModuleNotFoundError as error:
-        if (error.name or "").partition(".")[0] != "matplotlib":
-            raise
-        raise RequestFault("pictures need matplotlib", fix='pip install "whenvoca[pictures]"') from error
-    figure = Figure(figsize=_SIZE_INCHES, dpi=_DPI, facecolor="white")
-    FigureCanvasAgg(figure)
+    figure = new_figure()
     figure.text(0.04, 0.94, _plain(title), fontsize=17, fontweight="bold", color=_INK)
     figure.text(0.04, 0.905, f"{said_period(report, zone)}, {zone.key}", fontsize=11, color=_QUIET)
     told = f"{hours_of(report.seconds):,g} hours in {report.count:,} event{'s' * (report.count != 1)}"
@@ -38,10 +29,7 @@ def draw_hours(report: Report, title: str, zone: ZoneInfo, path: Path) -> None:
     for number, table in enumerate(shown):
         left, below = 0.04 + 0.48 * (number % 2), 0.86 - (0.84 / high) * (number // 2 + 1)
         _draw_table(figure, table, (left, below + 0.02, (0.92 if wide == 1 else 0.44), 0.84 / high - 0.07))
-    try:
-        figure.savefig(path, format="png", metadata={"Software": None})
-    except OSError as error:
-        raise RequestFault(f"the picture cannot be written: {error.strerror}", where=str(path)) from error
+    save_figure(figure, path)
 
 
 def _draw_table(figure: Any, table: HoursTable, box: tuple[float, float, float, float]) -> None:

@@ -8,23 +8,13 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from whenvoca.errors import RequestFault
+from whenvoca.reports.pictures import new_figure, save_figure
 from whenvoca.reports.week import PALETTE, DayPart, Week, bar_rows, colour_of, shown_hours, time_label
-
-_SIZE_INCHES, _DPI = (12.8, 8.0), 100
 
 
 def draw_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, title: str, today: date, path: Path) -> None:
     """Writes a PNG of 1280 by 800. Raises RequestFault if matplotlib is not installed or the file cannot be written."""
-    try:
-        from matplotlib.backends.backend_agg import FigureCanvasAgg
-        from matplotlib.figure import Figure
-    except ModuleNotFoundError as error:
-        if (error.name or "").partition(".")[0] != "matplotlib":
-            raise
-        raise RequestFault("pictures need matplotlib", fix='pip install "whenvoca[pictures]"') from error
-    figure = Figure(figsize=_SIZE_INCHES, dpi=_DPI, facecolor="white")
-    FigureCanvasAgg(figure)
+    figure = new_figure()
     bars = bar_rows(week)
     low, high = shown_hours(week)
     axes = figure.add_axes((0.05, 0.07, 0.935, 0.80))
@@ -50,10 +40,7 @@ def draw_week(week: Week, calendars: Sequence[str], zone: ZoneInfo, title: str, 
         color="#566666",
     )
     _draw_legend(figure, calendars)
-    try:
-        figure.savefig(path, format="png")
-    except OSError as error:
-        raise RequestFault(f"the picture cannot be written: {error.strerror}", where=str(path)) from error
+    save_figure(figure, path)
 
 
 def _draw_frame(axes: Any, week: Week, low: int, high: int, today: date) -> None:

@@ -62,7 +62,7 @@ def _show_table(table: HoursTable, report: Report, measures: Sequence[str], *, e
         show_table(columns, lines)
     if len(rows) < len(table.rows):
         show_line((f"and {len(table.rows) - len(rows)} more; all of them: --verbose", "dim"))
-    if table.is_shared:
+    if lines and table.is_shared:
         show_line((SHARED_NOTE, "dim"))
 
 
