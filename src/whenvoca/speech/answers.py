@@ -25,7 +25,8 @@ _ASKED_FOR = frozenset(
 )
 HELP = (
     "I make, change and delete events, and tell what is on and when you are free. For example: dentist tomorrow at 3; "
-    "move the dentist to friday; cancel it; what is on today?; am I free on monday at 10?"
+    "move the dentist to friday; cancel it; what is on today?; am I free on monday at 10?; how "
+    "many hours were booked last month?"
 )
 _HELP = frozenset(
     [

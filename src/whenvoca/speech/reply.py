@@ -66,6 +66,8 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
             lines = [f"  {show_target(each, zone)}" for each in request.targets[:_MOST]]
             tail = [f"  and {len(request.targets) - _MOST} more"] if len(request.targets) > _MOST else []
             return "\n".join([f"{head}, {len(request.targets)} events:", *lines, *tail])
+        case "query" if request.seconds is not None:
+            return _total(request, zone)
         case "query":
             if not request.targets:
                 return "Nothing."
@@ -84,6 +86,27 @@ def reply_to(request: Request, zone: ZoneInfo, *, done: bool = False) -> str:
         case "yes" | "no" | "choose":
             return "There is no question open."
     return request.answer or 'That is not a request I understand; nothing was changed. Say "help" for what I can do.'
+
+
+def _total(request: Request, zone: ZoneInfo) -> str:
+    """How much time it took, and the events behind that; of whom how much."""
+    assert request.period is not None
+    assert request.seconds is not None
+    low, last = request.period[0].astimezone(zone), request.period[1].astimezone(zone) - timedelta(days=1)
+    when = show_day(low, request.today)
+    when += f" to {show_day(last, request.today)}" if last.date() > low.date() else ""
+    count = len(request.targets)
+    head = f"{_hours(request.seconds)} in {count} event{'s' * (count != 1)}, {when}"
+    if request.shares is not None:
+        return "\n".join([head, *(f"  {name}: {_hours(seconds)}" for name, seconds in request.shares[:_MOST])])
+    found = [f"  {show_target(each, zone, request.today)}" for each in request.targets[:_MOST]]
+    more = [f"  and {count - _MOST} more"] if count > _MOST else []
+    return "\n".join([head, *found, *more])
+
+
+def _hours(seconds: int) -> str:
+    hours = round(seconds / 3600, 2)
+    return f"{hours:g} hour{'s' * (hours != 1)}"
 
 
 def tell_offer(request: Request, zone: ZoneInfo, today: date | None) -> str:

@@ -89,6 +89,8 @@ class Request(Struct):
     question: str = ""
     because: list[Because] = field(default_factory=list)
     wants_count: bool = False  # how many was asked for
+    seconds: int | None = None  # how much time the targets took, where that was asked for
+    shares: list[tuple[str, int]] | None = None  # of whom how many of these seconds, where that was asked for
     searches: bool = False  # free time was looked for: ``slots`` is the answer
     asks_busy: bool = False  # whether it is busy was asked for, not whether it is free
     choice: list[int] = field(default_factory=list)  # of a numbered question
@@ -127,7 +129,12 @@ class Request(Struct):
             "period": {"from": self.period[0].isoformat(), "until": self.period[1].isoformat()}
             if self.period
             else None,
-            "answer": {"count": self.count, "free": self.free, "slots": plain(self.slots)},
+            "answer": {
+                "count": self.count,
+                "free": self.free,
+                "slots": plain(self.slots),
+                "hours": None if self.seconds is None else round(self.seconds / 3600, 2),
+            },
             "missing": self.missing,
             "question": self.question or None,
             "offers": [each.to_json() for each in self.offers],

@@ -24,6 +24,7 @@ from whenvoca.speech.offering import offer, which_of
 from whenvoca.speech.request import Intent, Request, Surroundings, Wish
 from whenvoca.speech.requests import to_request
 from whenvoca.speech.searching import search_request
+from whenvoca.speech.totals import totals_request
 
 MOST_OFFERS = 3
 _PLAIN = 0.3  # how sure an order must be of which nothing is left
@@ -60,7 +61,7 @@ def _understand(text: str, around: Surroundings, weights: Weights) -> Request:
             return answered
         if (joined := _with_pending(reader, around.pending, weights)) is not None:
             return joined
-    if (search := search_request(reader)) is not None:
+    if (search := search_request(reader) or totals_request(reader)) is not None:
         return search
     if around.last and (followed := follow(reader)) is not None:
         return followed
