@@ -24,6 +24,7 @@ from whenvoca.values.zones import load_zone
 
 AZORES = load_zone("Atlantic/Azores")
 STAMP = datetime(2027, 1, 4, 9, tzinfo=UTC)
+LOG = '[places.log]\nkind = "sheet"\nfile = "log.csv"\n'
 DOMES = '[places.domes]\nkind = "calendar"\nfolder = "domes"\n'
 REPORT = """title "Hours"
 when asked
@@ -194,6 +195,41 @@ def test_an_occurrence_that_is_moved_counts_once(domes: Desk) -> None:
     assert rows_of(domes)["West dome"]["moved"] == 1
 
 
+def test_what_stands_again_was_not_called_off(domes: Desk) -> None:
+    path = domes.folder / "domes/b.ics"
+    kept = path.read_bytes()
+    domes.run("run", "hours")
+    path.unlink()
+    keep(domes.folder / "domes", replace(SERIES, excluded=(at(18, 10),)))
+    domes.run("run", "hours")
+    found = rows_of(domes)
+    assert [found[each]["called_off"] for each in ("West dome", "East dome")] == [1, 1]
+    path.write_bytes(kept)
+    keep(domes.folder / "domes", SERIES)
+    domes.run("run", "hours")
+    found = rows_of(domes)
+    assert [found[each]["called_off"] for each in ("West dome", "East dome")] == [0, 0]
+
+
+def test_what_an_undo_brought_back_was_not_called_off(domes: Desk) -> None:
+    domes.run("run", "hours")
+    domes.workflow('when asked\n\ndelete event in domes\n  where  title is "Night b"\n', "less")
+    domes.run("run", "less")
+    assert rows_of(domes)["East dome"]["called_off"] == 1
+    (run, *_) = domes.run("runs", "--json").json["runs"]
+    assert domes.run("undo", str(run["run"]), "--yes").code == 0
+    assert rows_of(domes)["East dome"]["called_off"] == 0
+
+
+def test_a_broken_calendar_that_only_a_report_is_about_stops_no_other_workflow(domes: Desk) -> None:
+    domes.settings(SETTINGS, DOMES.replace("folder", "file").replace('"domes"', '"domes.ics"'), LOG)
+    domes.write("domes.ics", "no calendar")
+    domes.write("log.csv", "What\n")
+    domes.workflow(REPORT, "hours").workflow('when asked\n\nadd row to log\n  What  "ran"\n', "other")
+    domes.run("run", "hours", "other")
+    assert domes.read("log.csv").splitlines() == ["What", "ran"]
+
+
 def test_the_file_is_written_taken_back_and_never_over_another(domes: Desk) -> None:
     assert domes.run("run", "hours").code == 0
     path = domes.folder / "reports/hours.html"
@@ -219,9 +255,7 @@ def test_the_file_is_written_taken_back_and_never_over_another(domes: Desk) -> N
 def test_lines_of_a_report_fill_a_sheet_and_csv_is_read_again(domes: Desk) -> None:
     domes.write("sums.csv", "Where,Hours\n")
     domes.settings(SETTINGS, DOMES, '[places.sums]\nkind = "sheet"\nfile = "sums.csv"\n')
-    text = REPORT.replace("hours.html", "hours.csv").replace(
-        "  by ", "  where    location is not empty\n  as       csv\n  by "
-    )
+    text = REPORT.replace("hours.html", "hours.csv").replace("  by ", "  where    location is not empty\n  by ")
     domes.workflow(f"{text}\nfill sheet sums for each r in page.rows\n  Where  r.label\n  Hours  r.hours\n", "hours")
     assert domes.run("run", "hours").code == 0
     assert domes.read("sums.csv").splitlines() == ["Where,Hours", "West dome,7", "East dome,4"]
@@ -230,6 +264,16 @@ def test_lines_of_a_report_fill_a_sheet_and_csv_is_read_again(domes: Desk) -> No
         "table": "location", "label": "West dome", "with": "",
         "hours": "7.0", "count": "6", "moved": "0", "called-off": "0",
     }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("change", "told"), [("hours.txt", "does not end in .html or .csv"), ('hours.csv"\n  as "html', "end in .html")]
+)
+def test_the_file_is_written_as_its_ending_says(domes: Desk, change: str, told: str) -> None:
+    domes.workflow(REPORT.replace('hours.html"', f'{change}"').replace('"html"', "html"), "hours")
+    refused = domes.run("run", "hours", "--json")
+    assert refused.code == 1
+    assert told in refused.json["runs"][0]["reason"]
 
 
 FAULTS = [

@@ -28,7 +28,6 @@ from whenvoca.reports.hours import ALTERED, BY, COMPARED, MEASURES, Alteration, 
 from whenvoca.reports.hours_words import to_csv, to_json
 from whenvoca.reports.offered import Offer, read_offer, use_of
 from whenvoca.reports.runs import add_up_runs
-from whenvoca.values.weekdays import NAMES
 from whenvoca.values.zones import first_moment, load_zone
 
 _USUAL = (("week",), ("location",), ("person",), ("title",))
@@ -116,8 +115,8 @@ def command(
         whole_days=whole_days,
         free=free,
         tentative=not not_tentative,
-        names={each.mail.lower(): each.name for each in opened.workspace.people.persons.values() if each.mail},
-        week_starts=NAMES.index(opened.workspace.week_starts.lower()),
+        names=opened.workspace.people.by_mail,
+        first_weekday=opened.workspace.first_weekday,
     )
     bookings, unread = _bookings(opened, names, how, fits)
     alterations = _alterations(opened, names, low, high, fits) if set(measures) & set(ALTERED) else None
@@ -198,16 +197,11 @@ def _offer(text: str) -> Offer | None:
 def _alterations(
     opened: OpenWorkspace, names: Sequence[str], low: datetime, high: datetime, fits: Callable[[Any], bool]
 ) -> list[Alteration] | None:
-    """What was moved and called off, as far as the ledger has seen it; None where it never looked at one of these."""
-    found: list[Alteration] = []
+    zones = {name: opened.places.calendars[name.lower()].zone for name in names}
     with opened.copied_ledger() as ledger:
-        for name in names:
-            zone = opened.places.calendars[name.lower()].zone
-            seen = find_alterations(ledger, name, low, high, zone)
-            if seen is None:
-                return None
-            found += [each for each in seen if fits(to_thing(each.booking.event, name, "", zone))]
-    return found
+        return find_alterations(
+            ledger, zones, low, high, lambda name, event: fits(to_thing(event, name, "", zones[name]))
+        )
 
 
 def _period(opened: OpenWorkspace, begin: str, until: str, zone: ZoneInfo) -> tuple[datetime, datetime]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from datetime import date, datetime
+from functools import lru_cache, partial
 from typing import Literal
 from zoneinfo import ZoneInfo
 
@@ -20,17 +21,30 @@ _Became = Literal["moved", "called-off"]
 
 
 def find_alterations(
-    ledger: Ledger, place: str, low: datetime, high: datetime, zone: ZoneInfo
+    ledger: Ledger, zones: Mapping[str, ZoneInfo], low: datetime, high: datetime, fits: Callable[[str, Event], bool]
 ) -> list[Alteration] | None:
-    """What was seen to be moved away from a stretch of time, or called off in it; None where the calendar was never
-    looked at. ``zone`` is the calendar's, for whole days."""
-    if not ledger.cursor(place):
-        return None
-    return [
-        Alteration(became, Booking.of(event, place, zone))
-        for each in ledger.observations(place, 0)
-        for became, event in _altered(each, low, high, zone)
-    ]
+    """What was seen to be moved away from a stretch of time, or called off in it, and does not stand there again; None
+    where one of the calendars was never looked at.
+
+    ``zones`` are those of the calendars, by name, for whole days; ``fits`` tells which of their events count.
+    """
+    found: list[Alteration] = []
+    for place, zone in zones.items():
+        if not ledger.cursor(place):
+            return None
+        standing = lru_cache(maxsize=None)(partial(_standing, ledger, place, low, high, zone))
+        for each in ledger.observations(place, 0):
+            for became, event in _altered(each, low, high, zone):
+                if event.span(zone)[0] not in standing(event.uid) and fits(place, event):
+                    found.append(Alteration(became, Booking.of(event, place, zone)))
+    return found
+
+
+def _standing(ledger: Ledger, place: str, low: datetime, high: datetime, zone: ZoneInfo, uid: str) -> set[datetime]:
+    """When the event of that UID begins now, in a stretch of time: it came back, or its run was undone."""
+    events = [from_state(state) for state in ledger.standing_of_uid(place, uid).values()]
+    current = expand_events([each for each in events if not each.cancelled], low, high, zone, {})
+    return {each.span(zone)[0] for each in current}
 
 
 def _altered(seen: Observation, low: datetime, high: datetime, zone: ZoneInfo) -> Iterator[tuple[_Became, Event]]:
@@ -56,7 +70,7 @@ def _altered(seen: Observation, low: datetime, high: datetime, zone: ZoneInfo) -
 def _by_start(event: Event, low: datetime, high: datetime, zone: ZoneInfo) -> dict[datetime, Event]:
     """Its occurrences that begin in a stretch of time."""
     single = replace(event, occurrence=None, and_later=False)
-    found = ((each.span(zone)[0], each) for each in expand_events([single], low, high, zone))
+    found = ((each.span(zone)[0], each) for each in expand_events([single], low, high, zone, {}))
     return {start: each for start, each in found if low <= start < high}
 
 

@@ -45,6 +45,11 @@ class People(Struct, frozen=True):
             return self.persons[wanted]
         return next((each for each in self.persons.values() if wanted in (each.mail.lower(), each.chat.lower())), None)
 
+    @property
+    def by_mail(self) -> dict[str, str]:
+        """The names by their email addresses in lower case."""
+        return {each.mail.lower(): each.name for each in self.persons.values() if each.mail}
+
     @classmethod
     def of(cls, persons: Iterable[Person], organizer: str = "") -> People:
         """These people."""

@@ -119,7 +119,7 @@ class Reckoning(Struct, frozen=True):
     free: bool = False
     tentative: bool = True
     names: Mapping[str, str] = field(default_factory=dict)
-    week_starts: int = 0  # 0 is Monday
+    first_weekday: int = 0  # 0 is Monday
 
 
 def add_up(
@@ -201,7 +201,7 @@ def _place(row: HoursRow, by: Sequence[str], how: Reckoning) -> tuple[object, ..
     parts: list[object] = []
     for name, label in zip(by, row.labels, strict=True):
         if name == "weekday":
-            parts.append((NAMES.index(label.lower()) - how.week_starts) % 7)
+            parts.append((NAMES.index(label.lower()) - how.first_weekday) % 7)
         elif name in TIMES:
             parts.append(label)
     return (*parts, *(() if parts else (-row.seconds,)), row.labels)
@@ -286,7 +286,7 @@ def _labels(name: str, booking: Booking, local: datetime, how: Reckoning) -> Seq
         case "weekday":
             return (f"{local:%A}",)
         case "week":
-            return (_week(local.date(), how.week_starts),)
+            return (_week(local.date(), how.first_weekday),)
         case "month":
             return (f"{local:%Y-%m}",)
         case "quarter":

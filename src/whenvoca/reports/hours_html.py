@@ -73,13 +73,13 @@ def render_hours(report: Report, measures: Sequence[str], title: str, zone: Zone
     shown = "".join(f"<li><b>{number}</b> {escape(word)}</li>" for number, word in figures)
     left_out = said_left_out(report)
     note = f'<p class="quiet">Left out: {escape(left_out)}.</p>' if left_out else ""
-    where = ", ".join(calendars)
+    where, period = ", ".join(calendars), said_period(report.begin, report.end, zone)
     return (
         '<!doctype html><html lang="en"><head><meta charset="utf-8">'
         '<meta name="viewport" content="width=device-width, initial-scale=1">'
         f'<meta name="generator" content="{GENERATOR}">'
         f"<title>{escape(title)}</title><style>{_STYLE}</style></head><body><main><h1>{escape(title)}</h1>"
-        f'<p class="quiet">{escape(said_period(report, zone))}, {escape(zone.key)}. Calendars: {escape(where)}.</p>'
+        f'<p class="quiet">{escape(period)}, {escape(zone.key)}. Calendars: {escape(where)}.</p>'
         f'<ul class="figures">{shown}</ul>{note}{"".join(_table(each, report, measures) for each in report.tables)}'
         f"</main><script>{_SCRIPT}</script></body></html>\n"
     )

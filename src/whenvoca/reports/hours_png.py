@@ -19,7 +19,7 @@ def draw_hours(report: Report, title: str, zone: ZoneInfo, path: Path) -> None:
     file cannot be written."""
     figure = new_figure()
     figure.text(0.04, 0.94, _plain(title), fontsize=17, fontweight="bold", color=_INK)
-    figure.text(0.04, 0.905, f"{said_period(report, zone)}, {zone.key}", fontsize=11, color=_QUIET)
+    figure.text(0.04, 0.905, f"{said_period(report.begin, report.end, zone)}, {zone.key}", fontsize=11, color=_QUIET)
     told = f"{hours_of(report.seconds):,g} hours in {report.count:,} event{'s' * (report.count != 1)}"
     figure.text(0.96, 0.94, told, fontsize=14, color=_INK, ha="right")
     if left_out := said_left_out(report):

@@ -72,9 +72,9 @@ def label_of(by: str, label: str) -> str:
     return label or _NOTHING.get(by, "none")
 
 
-def said_period(report: Report, zone: ZoneInfo) -> str:
+def said_period(begin: datetime, end: datetime, zone: ZoneInfo) -> str:
     """The period in words, with its last day."""
-    first, last = report.begin.astimezone(zone), report.end.astimezone(zone) - timedelta(microseconds=1)
+    first, last = begin.astimezone(zone), end.astimezone(zone) - timedelta(microseconds=1)
     return f"{first.day} {first:%B %Y} to {last.day} {last:%B %Y}"
 
 

@@ -35,7 +35,7 @@ def write_hours(report: Report, measures: Sequence[str], title: str, zone: ZoneI
         for table in report.tables:
             sheet = book.add_worksheet(" with ".join(table.by).translate(_SIGNS)[:31])
             sheet.write_string(0, 0, title, heading)
-            sheet.write_string(1, 0, f"{said_period(report, zone)}, {zone.key}")
+            sheet.write_string(1, 0, f"{said_period(report.begin, report.end, zone)}, {zone.key}")
             _write_table(sheet, table, report, measures, formats)
             below = 5 + max(1, len(table.rows))
             sheet.write_string(below, 0, "total", bold)

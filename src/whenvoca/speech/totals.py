@@ -29,11 +29,14 @@ _YET = frozenset("until till til left remain remaining away before after from".s
 _ME = frozenset("i me my".split())
 _DAY = timedelta(days=1)
 _DAYS_OF_A_WEEK = 7
+_MOST_WORDS = 30  # of a question; longer texts ask for more than a figure
 
 
 def totals_request(reader: TextReader) -> Request | None:
     """The answer to such a question; None for any other text."""
     lows = reader.chart.text.lows
+    if len(lows) > _MOST_WORDS:
+        return None
     asks_who = any(lows[:2] == each for each in _WHO) and bool(_MOST & set(lows)) and bool(_OF_TIME & set(lows))
     if _YET & set(lows) or not (asks_who or any(lows[:3] == each for each in _HOW_MUCH)):
         return None

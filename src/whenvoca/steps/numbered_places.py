@@ -17,7 +17,6 @@ from whenvoca.engine.acting.step_call import StepCall
 from whenvoca.engine.lineage import Lineage
 from whenvoca.errors import RowFault
 from whenvoca.language.operations import to_instant
-from whenvoca.values.weekdays import NAMES
 
 NUMBERS = "numbers"  # in a base, besides the state of the event: of each occurrence its key, title, plain title, number
 _MOST = 20_000  # events in all sequences of one step
@@ -84,7 +83,7 @@ def _period(call: StepCall, place: NumberedPlace) -> date | None:
         case "every month":
             return day.replace(day=1)
         case "every week":
-            return day - timedelta(days=(day.weekday() - NAMES.index(call.stage.workspace.week_starts.lower())) % 7)
+            return day - timedelta(days=(day.weekday() - call.stage.workspace.first_weekday) % 7)
     return None
 
 

@@ -13,14 +13,13 @@ from whenvoca.engine.things.report import ReportThing, report_type
 from whenvoca.errors import RowFault
 from whenvoca.language.definitions import FieldDefinition, Sentence, StepDefinition
 from whenvoca.language.faults import Spot
-from whenvoca.reports.hours import ALTERED, BY, MEASURES, Alteration, Booking, Reckoning, Report, add_up
+from whenvoca.reports.hours import ALTERED, BY, MEASURES, Booking, Reckoning, Report, add_up
 from whenvoca.reports.hours_html import GENERATOR, render_hours
 from whenvoca.reports.hours_words import CSV_HEADINGS, figure_of, to_csv, to_rows
-from whenvoca.steps.looking_up import WHERE, look_up
+from whenvoca.steps.looking_up import look_up
 from whenvoca.steps.published_files import PUBLISH_EFFECT, publish
-from whenvoca.steps.windows import FROM, UNTIL, window
+from whenvoca.steps.windows import window
 from whenvoca.values.numbers import tidy_number
-from whenvoca.values.weekdays import NAMES
 
 _USUAL = ("week", "location", "person", "title")
 _FORMS = ("html", "csv")
@@ -29,9 +28,12 @@ _FORMS = ("html", "csv")
 def _act(call: StepCall) -> Acting:
     measures = [each.lower() for each in call.value("measure", MEASURES[:3])]
     report = _reckon(call, measures)
-    form, name = call.text("as").lower() or "html", call.text("into")
-    if PurePosixPath(name).suffix.lower() != f".{form}":
-        raise RowFault(f'"{name}" does not end in .{form}', fix=f'such as "reports/hours.{form}"')
+    name = call.text("into")
+    ending = PurePosixPath(name).suffix.lower().removeprefix(".")
+    form = call.text("as").lower() or ending
+    if form not in _FORMS or ending != form:
+        wanted = f".{form}" if form in _FORMS else " or ".join(f".{each}" for each in _FORMS)
+        raise RowFault(f'"{name}" does not end in {wanted}', fix='such as "reports/hours.html"')
     calendars = ", ".join(call.calendars)
     if form == "html":
         title = f"{call.stage.workspace.name}: where the time went"
@@ -57,15 +59,11 @@ def _reckon(call: StepCall, measures: list[str]) -> Report:
         place: str = each.place  # type: ignore[attr-defined]  # they are events
         bookings.append(Booking.of(each.event, place, call.stage.calendar(place).zone))  # type: ignore[attr-defined]
     workspace = call.stage.workspace
-    how = Reckoning(
-        call.scope.zone,
-        low,
-        high,
-        names={each.mail.lower(): each.name for each in workspace.people.persons.values() if each.mail},
-        week_starts=NAMES.index(workspace.week_starts.lower()),
-    )
+    how = Reckoning(call.scope.zone, low, high, names=workspace.people.by_mail, first_weekday=workspace.first_weekday)
     tables = [(each.lower(),) for each in call.value("by", _USUAL)]
-    return add_up(bookings, tables, how, _alterations(call, low, high) if set(measures) & set(ALTERED) else None)
+    is_wanted = bool(set(measures) & set(ALTERED))
+    altered = call.stage.alterations(call.calendars, low, high, call.where.fits) if is_wanted else None
+    return add_up(bookings, tables, how, altered)
 
 
 def _span(call: StepCall) -> tuple[datetime, datetime]:
@@ -73,17 +71,6 @@ def _span(call: StepCall) -> tuple[datetime, datetime]:
     if low is None or high is None:
         raise RowFault("from and until are empty", fix="say from when until when it tells")
     return low, high
-
-
-def _alterations(call: StepCall, low: datetime, high: datetime) -> list[Alteration] | None:
-    """What was moved and called off; None where one of the calendars was never looked at."""
-    found: list[Alteration] = []
-    for name in call.calendars:
-        seen = call.stage.alterations(name, low, high)
-        if seen is None:
-            return None
-        found += [each for each in seen if call.where.fits(call.stage.to_thing(name, each.booking.event))]
-    return found
 
 
 def _is_ours(data: bytes) -> bool:
@@ -111,9 +98,11 @@ WRITE_REPORT = StepDefinition(
     "takes no time do not count. The same figures give the same file; one that somebody else made is never written "
     "over.",
     fields=(
-        FROM,
-        UNTIL,
-        WHERE,
+        FieldDefinition("from", "moment", "The first moment that counts.", example="today - 7 days"),
+        FieldDefinition("until", "moment", "The first moment that does not count any more.", example="today"),
+        FieldDefinition(
+            "where", "condition", "Which events count, by their own fields.", example='category is "school"'
+        ),
         _choices("by", BY, ", ".join(_USUAL), "A table for each of these.", example="location, person"),
         _choices(
             "measure",
@@ -123,7 +112,9 @@ WRITE_REPORT = StepDefinition(
             "the time that an event had.",
             example="hours, moved, called-off",
         ),
-        FieldDefinition("as", "choice", "As what it is written.", choices=_FORMS, default="html"),
+        FieldDefinition(
+            "as", "choice", "As what it is written; as the file's ending says unless said.", choices=_FORMS
+        ),
         FieldDefinition("into", "text", "The file in the workspace.", example='"reports/hours.html"'),
     ),
     thing="event",

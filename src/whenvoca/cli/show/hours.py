@@ -34,7 +34,7 @@ def show_hours(report: Report, measures: Sequence[str], zone: ZoneInfo, common: 
     if report.before is not None:
         total += f" ({hours_of(report.before):g} before)"
     altered = f", {said}" if (said := said_altered(report)) else ""
-    show_line((f"{said_period(report, zone)}, {zone.key}: {total}{altered}", "bold"))
+    show_line((f"{said_period(report.begin, report.end, zone)}, {zone.key}: {total}{altered}", "bold"))
     for table in report.tables:
         _show_table(table, report, measures, every=common.verbose)
     if left_out := said_left_out(report):

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 from zoneinfo import ZoneInfo
 
 import click
 
 from whenvoca.cli.show.output import Column, count_of, show_line, show_table
-from whenvoca.reports.hours_words import label_of
+from whenvoca.reports.hours_words import label_of, said_period
 from whenvoca.reports.runs import RunFigures, RunsReport
 
 
@@ -37,12 +37,10 @@ def _told(figures: RunFigures) -> dict[str, int]:
 
 def show_runs_report(report: RunsReport, low: datetime, high: datetime, zone: ZoneInfo) -> None:
     """Shows a table by workflow and one by day."""
-    first, last = low.astimezone(zone), high.astimezone(zone) - timedelta(microseconds=1)
-    period = f"{first.day} {first:%B %Y} to {last.day} {last:%B %Y}"
     total = report.total
     failed = f", {total.failed:,} failed" if total.failed else ""
     undone = f", {total.undone:,} taken back" if total.undone else ""
-    show_line((f"{period}: {count_of(total.runs, 'run')}{failed}{undone}", "bold"))
+    show_line((f"{said_period(low, high, zone)}: {count_of(total.runs, 'run')}{failed}{undone}", "bold"))
     if total.runs:
         _show("workflow", report.workflows)
         _show("day", report.days)

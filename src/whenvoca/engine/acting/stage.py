@@ -7,7 +7,7 @@ on sheets stay pending until their file is saved; the other places write a group
 from __future__ import annotations
 
 from collections import ChainMap
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import lru_cache, partial
 from typing import Any
@@ -37,6 +37,7 @@ from whenvoca.engine.things.task import to_thing
 from whenvoca.engine.travels import Travels
 from whenvoca.engine.workspace.settings import Workspace
 from whenvoca.errors import RowFault
+from whenvoca.language.evaluation import Thing
 from whenvoca.reports.hours import Alteration
 
 _SERIES_LOOKED_AT = timedelta(days=366)  # how far the occurrences of a new series are held against others
@@ -87,9 +88,12 @@ class Stage:
         """The travel around the events of a calendar."""
         return self._travels(calendar)
 
-    def alterations(self, calendar: str, low: datetime, high: datetime) -> list[Alteration] | None:
+    def alterations(
+        self, calendars: Sequence[str], low: datetime, high: datetime, fits: Callable[[Thing], bool]
+    ) -> list[Alteration] | None:
         """What the ledger saw to be moved away from a stretch of time, or called off in it; None if it never looked."""
-        return find_alterations(self._ledger, calendar, low, high, self.calendar(calendar).zone)
+        zones = {name: self.calendar(name).zone for name in calendars}
+        return find_alterations(self._ledger, zones, low, high, lambda name, event: fits(self.to_thing(name, event)))
 
     def calendar_names(self) -> list[str]:
         """The names of all calendars that can be used."""

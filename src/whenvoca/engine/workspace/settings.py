@@ -70,6 +70,11 @@ class Workspace(Struct, frozen=True):
     meeting_links: MeetingLinks | None = None  # None: nobody makes any
 
     @property
+    def first_weekday(self) -> int:
+        """The day that a week begins with; 0 is Monday."""
+        return NAMES.index(self.week_starts.lower())
+
+    @property
     def former_places(self) -> Mapping[str, str]:
         """What places were called first, by their lower-case names of now."""
         return {name.lower(): str(table["formerly"]) for name, table in self.places.items() if table.get("formerly")}
